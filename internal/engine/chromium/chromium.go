@@ -1,0 +1,113 @@
+// Package chromium opens Chromium through its driver, chromedriver.
+package chromium
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"runtime"
+	"time"
+
+	"parallelpane/internal/core/fleet"
+	"parallelpane/internal/engine"
+	"parallelpane/internal/engine/process"
+	"parallelpane/internal/webdriver"
+)
+
+// Family is the Chromium family.
+type Family struct{}
+
+// Name is the engine's name.
+func (Family) Name() string { return "chromium" }
+
+// Find looks for Chromium and its driver on the path and in the systems' usual
+// places. The driver fits when its major version is the browser's.
+func (Family) Find(ctx context.Context) []fleet.Browser {
+	path := engine.FindProgram("chromium", "chromium-browser",
+		"/Applications/Chromium.app/Contents/MacOS/Chromium", `C:\Program Files\Chromium\Application\chrome.exe`)
+	driver := engine.FindProgram("chromedriver", "/usr/lib/chromium/chromedriver", "/usr/lib/chromium-browser/chromedriver")
+	if path == "" && driver == "" {
+		return nil
+	}
+	b := fleet.Browser{Name: "chromium", Engine: "chromium", Path: path, Driver: driver}
+	if path == "" {
+		b.Problem, b.Remedy = "the driver is here, the browser is not", remedy("chromium")
+		return []fleet.Browser{b}
+	}
+	var err error
+	if b.Version, err = engine.VersionOf(ctx, nil, path, "--version"); err != nil {
+		b.Problem, b.Remedy = err.Error(), remedy("chromium")
+		return []fleet.Browser{b}
+	}
+	if driver == "" {
+		b.Problem, b.Remedy = "no chromedriver", remedy("chromium-driver")
+		return []fleet.Browser{b}
+	}
+	if b.DriverVersion, err = engine.VersionOf(ctx, nil, driver, "--version"); err != nil {
+		b.Problem, b.Remedy = err.Error(), remedy("chromium-driver")
+		return []fleet.Browser{b}
+	}
+	if engine.Major(b.Version) != engine.Major(b.DriverVersion) {
+		b.Problem = fmt.Sprintf("chromedriver %s does not fit Chromium %s", b.DriverVersion, b.Version)
+		b.Remedy = "install a chromedriver of version " + engine.Major(b.Version)
+		return []fleet.Browser{b}
+	}
+	b.Fits = true
+	return []fleet.Browser{b}
+}
+
+func remedy(pkg string) string {
+	if runtime.GOOS == "linux" {
+		return "apt-get install " + pkg
+	}
+	return "install " + pkg + " and put it on the path"
+}
+
+var portLine = regexp.MustCompile(`started successfully on port (\d+)`)
+
+// Launch starts a driver for one session; the driver starts the browser when
+// the session is asked for.
+func (Family) Launch(ctx context.Context, o engine.Options) (*engine.Instance, error) {
+	inst := &engine.Instance{}
+	args := []string{
+		"--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
+		"--disable-component-update", "--disable-sync",
+		"--user-data-dir=" + filepath.Join(o.Dir, "profile"),
+		fmt.Sprintf("--window-size=%d,%d", o.Device.Width, o.Device.Height),
+	}
+	env := []string{process.SessionEnv(o.Dir)}
+	if o.Headed {
+		if runtime.GOOS == "linux" {
+			if err := inst.NeedDisplay(ctx, &o, max(1920, o.Device.Width), max(1200, o.Device.Height+200)); err != nil {
+				return nil, err
+			}
+			env = append(env, "DISPLAY="+o.Display)
+		}
+	} else {
+		args = append(args, "--headless=new")
+	}
+	if os.Geteuid() == 0 { // the sandbox refuses to run as root
+		args = append(args, "--no-sandbox")
+	}
+	p, err := process.Start(o.Log, env, o.Browser.Driver, "--port=0")
+	if err != nil {
+		inst.Close()
+		return nil, err
+	}
+	inst.Own(p)
+	ready, cancel := context.WithTimeout(ctx, 20*time.Second)
+	defer cancel()
+	line, err := p.WaitLine(ready, portLine.MatchString)
+	if err != nil {
+		inst.Close()
+		return nil, err
+	}
+	inst.URL = "http://127.0.0.1:" + portLine.FindStringSubmatch(line)[1]
+	inst.Caps = webdriver.Capabilities{
+		"webSocketUrl": true, "acceptInsecureCerts": true, "unhandledPromptBehavior": "ignore",
+		"goog:chromeOptions": map[string]any{"binary": o.Browser.Path, "args": args},
+	}
+	return inst, nil
+}

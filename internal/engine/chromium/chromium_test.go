@@ -1,0 +1,11 @@
+package chromium
+
+import (
+	"testing"
+
+	"parallelpane/internal/engine/conformance"
+)
+
+func TestConformance(t *testing.T) {
+	conformance.Run(t, Family{}, conformance.Kit{Script: true, BiDi: true})
+}

@@ -1,0 +1,231 @@
+// Package engine finds the browsers of a machine and opens them for WebDriver.
+// Each family of browsers has a folder; this package holds what they share: the
+// interface, the emulation of devices, and nothing that knows a family.
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"regexp"
+	"strings"
+	"time"
+
+	"parallelpane/internal/bidi"
+	"parallelpane/internal/core/device"
+	"parallelpane/internal/core/fleet"
+	"parallelpane/internal/engine/process"
+	"parallelpane/internal/webdriver"
+)
+
+// Family is one family of browsers.
+type Family interface {
+	// Name is the engine's name in fleet.Browser: chromium, gecko, webkit.
+	Name() string
+	// Find lists the family's browsers on this machine, those that do not work
+	// included, with the reason.
+	Find(ctx context.Context) []fleet.Browser
+	// Launch starts what a session on a browser needs and returns when a New
+	// session command can be sent.
+	Launch(ctx context.Context, o Options) (*Instance, error)
+}
+
+// Options say how to launch.
+type Options struct {
+	Browser fleet.Browser
+	Headed  bool
+	Device  device.Profile
+	Dir     string    // an empty directory for this session alone; the caller removes it
+	Display string    // value for DISPLAY when windows are wanted; "" asks for a virtual display
+	Log     io.Writer // output of driver and browser; may be nil
+}
+
+// Instance is a launched browser or driver, ready for a session.
+type Instance struct {
+	URL      string                 // base address of the W3C remote end
+	Caps     webdriver.Capabilities // to be asked for with alwaysMatch
+	Outcome  device.Outcome         // what launching already emulated
+	procs    []*process.Process
+	cleanups []func()
+}
+
+// Own hands a process to the instance, which stops it on Close.
+func (i *Instance) Own(p *process.Process) { i.procs = append(i.procs, p) }
+
+// Cleanup adds something to do on Close, after the processes are gone.
+func (i *Instance) Cleanup(f func()) { i.cleanups = append(i.cleanups, f) }
+
+// Gone says which of the instance's programs has ended; nil while all run.
+func (i *Instance) Gone() error {
+	for _, p := range i.procs {
+		if err := p.Gone(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Close ends every program of the instance.
+func (i *Instance) Close() {
+	for k := len(i.procs) - 1; k >= 0; k-- {
+		i.procs[k].Stop(300 * time.Millisecond)
+	}
+	for _, f := range i.cleanups {
+		f()
+	}
+}
+
+// NeedDisplay gives a headed or display-bound launch its display, starting a
+// virtual one of the given size in pixels when the options name none.
+func (i *Instance) NeedDisplay(ctx context.Context, o *Options, width, height int) error {
+	if o.Display != "" {
+		return nil
+	}
+	d, err := process.StartDisplay(ctx, nil, width, height)
+	if err != nil {
+		return err
+	}
+	i.Own(d.Process)
+	o.Display = d.Name
+	return nil
+}
+
+var versionPattern = regexp.MustCompile(`\d+(\.\d+)+`)
+
+// VersionOf runs a program with arguments and picks the first version number
+// out of what it prints.
+func VersionOf(ctx context.Context, env []string, path string, args ...string) (string, error) {
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, path, args...)
+	cmd.Env = append(os.Environ(), env...)
+	cmd.WaitDelay = time.Second
+	out, err := cmd.CombinedOutput()
+	if v := versionPattern.FindString(string(out)); v != "" {
+		return v, nil
+	}
+	if err == nil {
+		err = errors.New("it prints no version")
+	}
+	return "", fmt.Errorf("%s %s: %w", path, strings.Join(args, " "), err)
+}
+
+// FindProgram returns the first of the names or absolute paths that exists.
+func FindProgram(names ...string) string {
+	for _, n := range names {
+		if p, err := exec.LookPath(n); err == nil {
+			return p
+		}
+	}
+	return ""
+}
+
+// Major is the part of a version before the first dot.
+func Major(version string) string {
+	m, _, _ := strings.Cut(version, ".")
+	return m
+}
+
+// ErrNoCommand is the reason given for what an engine offers no way to emulate.
+var ErrNoCommand = errors.New("the engine has no command for it")
+
+// Emulate makes a session look like a device and reports what it could not do.
+// conn is nil for an engine without BiDi; its window is then resized.
+func Emulate(ctx context.Context, s *webdriver.Session, conn *bidi.Conn, b fleet.Browser, p device.Profile) (device.Outcome, error) {
+	if conn == nil {
+		return emulateByWindow(ctx, s, p)
+	}
+	var o device.Outcome
+	contexts, err := conn.TopContexts(ctx)
+	if err != nil {
+		return o, err
+	}
+	on := func(params map[string]any) map[string]any {
+		params["contexts"] = contexts
+		return params
+	}
+	for _, c := range contexts {
+		err := conn.Send(ctx, "browsingContext.setViewport", map[string]any{
+			"context":          c,
+			"viewport":         map[string]any{"width": p.Width, "height": p.Height},
+			"devicePixelRatio": p.PixelRatio,
+		}, nil)
+		if ctx.Err() != nil {
+			return o, err
+		}
+		o.Apply(fmt.Sprintf("viewport %d×%d", p.Width, p.Height), err)
+		o.Apply(fmt.Sprintf("pixel ratio %g", p.PixelRatio), err)
+	}
+	if ua := p.UserAgent(b.Engine, b.Version); ua != "" {
+		o.Apply("user agent", reason(conn.Send(ctx, "emulation.setUserAgentOverride", on(map[string]any{"userAgent": ua}), nil)))
+	}
+	if p.Touch {
+		o.Apply("touch", reason(conn.Send(ctx, "emulation.setTouchOverride", on(map[string]any{"maxTouchPoints": 5}), nil)))
+	}
+	if p.Mobile {
+		natural := "portrait"
+		kind := natural + "-primary"
+		if p.Orientation() == "landscape" {
+			kind = "landscape-primary"
+		}
+		o.Apply("orientation "+p.Orientation(), reason(conn.Send(ctx, "emulation.setScreenOrientationOverride",
+			on(map[string]any{"screenOrientation": map[string]any{"natural": natural, "type": kind}}), nil)))
+	}
+	return o, ctx.Err()
+}
+
+// reason shortens the error of a command the engine does not have.
+func reason(err error) error {
+	if bidi.Unsupported(err) {
+		return ErrNoCommand
+	}
+	return err
+}
+
+// emulateByWindow sizes the window until its viewport is the profile's.
+func emulateByWindow(ctx context.Context, s *webdriver.Session, p device.Profile) (device.Outcome, error) {
+	var o device.Outcome
+	var got [2]float64
+	var outer webdriver.Rect
+	want := webdriver.Rect{Width: float64(p.Width), Height: float64(p.Height)}
+	for range 3 {
+		var err error
+		if outer, err = s.SetWindowRect(ctx, want); err != nil {
+			return o, err
+		}
+		if got, err = settledViewport(ctx, s); err != nil {
+			return o, err
+		}
+		if got[0] == float64(p.Width) && got[1] == float64(p.Height) {
+			break
+		}
+		want.Width = float64(p.Width) + max(0, outer.Width-got[0])
+		want.Height = float64(p.Height) + max(0, outer.Height-got[1])
+	}
+	size := fmt.Sprintf("viewport %d×%d", p.Width, p.Height)
+	if got[0] != float64(p.Width) || got[1] != float64(p.Height) {
+		o.Apply(size, fmt.Errorf("the window stays at %g×%g", got[0], got[1]))
+	} else {
+		o.Apply(size, nil)
+	}
+	if p.Touch {
+		o.Apply("touch", ErrNoCommand)
+	}
+	if p.Mobile {
+		o.Apply("orientation "+p.Orientation(), ErrNoCommand)
+	}
+	return o, nil
+}
+
+// settledViewport waits until two readings a frame apart agree.
+func settledViewport(ctx context.Context, s *webdriver.Session) (size [2]float64, err error) {
+	const read = `const done = arguments[arguments.length - 1]; let last = "";
+		const look = (n) => { const now = innerWidth + "x" + innerHeight;
+			if (now === last || n === 0) done([innerWidth, innerHeight]); else { last = now; setTimeout(look, 50, n - 1); } };
+		look(20);`
+	err = s.ExecuteAsync(ctx, read, &size)
+	return size, err
+}

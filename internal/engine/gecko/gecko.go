@@ -1,0 +1,162 @@
+// Package gecko opens Firefox without a driver: the browser serves the classic
+// command set on its own remote port (Marionette), and this package answers
+// W3C WebDriver over HTTP by passing each command on, one to one.
+package gecko
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"runtime"
+	"strconv"
+	"strings"
+	"time"
+
+	"parallelpane/internal/core/fleet"
+	"parallelpane/internal/engine"
+	"parallelpane/internal/engine/process"
+	"parallelpane/internal/webdriver"
+)
+
+// Family is the Gecko family.
+type Family struct{}
+
+// Name is the engine's name.
+func (Family) Name() string { return "gecko" }
+
+// Find looks for Firefox. It needs no driver.
+func (Family) Find(ctx context.Context) []fleet.Browser {
+	path := engine.FindProgram("firefox-esr", "firefox", "/Applications/Firefox.app/Contents/MacOS/firefox", `C:\Program Files\Mozilla Firefox\firefox.exe`)
+	if path == "" {
+		return nil
+	}
+	b := fleet.Browser{Name: "firefox", Engine: "gecko", Path: path, Driver: "built in"}
+	var err error
+	if b.Version, err = engine.VersionOf(ctx, nil, path, "--version"); err != nil {
+		b.Problem, b.Remedy = err.Error(), "apt-get install firefox-esr"
+		return []fleet.Browser{b}
+	}
+	b.DriverVersion, b.Fits = b.Version, true
+	return []fleet.Browser{b}
+}
+
+// prefs are on top of those the browser itself sets while it is remotely
+// controlled: nothing may reach for the network or ask the user anything.
+var prefs = map[string]any{
+	"marionette.port":                                   0,
+	"app.update.enabled":                                false,
+	"browser.aboutConfig.showWarning":                   false,
+	"browser.shell.checkDefaultBrowser":                 false,
+	"browser.startup.page":                              0,
+	"browser.startup.homepage_override.mstone":          "ignore",
+	"datareporting.policy.dataSubmissionEnabled":        false,
+	"toolkit.telemetry.enabled":                         false,
+	"network.captive-portal-service.enabled":            false,
+	"network.connectivity-service.enabled":              false,
+	"network.dns.disablePrefetch":                       true,
+	"network.prefetch-next":                             false,
+	"extensions.getAddons.cache.enabled":                false,
+	"extensions.systemAddon.update.enabled":             false,
+	"services.settings.server":                          "data:,",
+	"browser.safebrowsing.malware.enabled":              false,
+	"browser.safebrowsing.phishing.enabled":             false,
+	"browser.newtabpage.activity-stream.feeds.topsites": false,
+	"signon.rememberSignons":                            false,
+	"toolkit.startup.max_resumed_crashes":               -1,
+	"browser.tabs.warnOnClose":                          false,
+}
+
+func writePrefs(dir string) error {
+	var b strings.Builder
+	for name, value := range prefs {
+		switch v := value.(type) {
+		case string:
+			fmt.Fprintf(&b, "user_pref(%q, %q);\n", name, v)
+		default:
+			fmt.Fprintf(&b, "user_pref(%q, %v);\n", name, v)
+		}
+	}
+	return os.WriteFile(filepath.Join(dir, "user.js"), []byte(b.String()), 0o600)
+}
+
+// Launch starts the browser and a remote end in this process that serves one
+// session on it.
+func (Family) Launch(ctx context.Context, o engine.Options) (*engine.Instance, error) {
+	inst := &engine.Instance{}
+	profile := filepath.Join(o.Dir, "profile")
+	if err := os.MkdirAll(profile, 0o700); err != nil {
+		return nil, fmt.Errorf("launch firefox: %w", err)
+	}
+	if err := writePrefs(profile); err != nil {
+		return nil, fmt.Errorf("launch firefox: %w", err)
+	}
+	args := []string{"--marionette", "--remote-debugging-port", "0", "--remote-allow-system-access", "--profile", profile, "--no-remote", "--new-instance",
+		"--width", strconv.Itoa(o.Device.Width), "--height", strconv.Itoa(o.Device.Height + 85)}
+	env := []string{"MOZ_CRASHREPORTER_DISABLE=1", "MOZ_DISABLE_AUTO_SAFE_MODE=1", process.SessionEnv(o.Dir)}
+	if o.Headed {
+		if runtime.GOOS == "linux" {
+			if err := inst.NeedDisplay(ctx, &o, max(1920, o.Device.Width), max(1200, o.Device.Height+200)); err != nil {
+				return nil, err
+			}
+			env = append(env, "DISPLAY="+o.Display)
+		}
+	} else {
+		args = append(args, "--headless")
+	}
+	p, err := process.Start(o.Log, env, o.Browser.Path, args...)
+	if err != nil {
+		inst.Close()
+		return nil, err
+	}
+	inst.Own(p)
+	ready, cancel := context.WithTimeout(ctx, 60*time.Second)
+	defer cancel()
+	m, err := connect(ready, p, filepath.Join(profile, "MarionetteActivePort"))
+	if err != nil {
+		inst.Close()
+		return nil, err
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		m.Close()
+		inst.Close()
+		return nil, fmt.Errorf("launch firefox: %w", err)
+	}
+	srv := &http.Server{Handler: newRemoteEnd(m), ReadHeaderTimeout: 10 * time.Second}
+	served := make(chan struct{})
+	go func() {
+		defer close(served)
+		_ = srv.Serve(l)
+	}()
+	inst.Cleanup(func() {
+		_ = srv.Close()
+		<-served
+		m.Close()
+	})
+	inst.URL = "http://" + l.Addr().String()
+	inst.Caps = webdriver.Capabilities{"webSocketUrl": true, "acceptInsecureCerts": true, "unhandledPromptBehavior": "ignore"}
+	return inst, nil
+}
+
+// connect waits for the port file, which the browser writes once it listens.
+func connect(ctx context.Context, p *process.Process, file string) (*marionette, error) {
+	for {
+		if raw, err := os.ReadFile(file); err == nil && len(raw) > 0 {
+			return dialMarionette(ctx, "127.0.0.1:"+strings.TrimSpace(string(raw)))
+		}
+		select {
+		case <-p.Done():
+			return nil, p.Gone()
+		case <-ctx.Done():
+			if errors.Is(ctx.Err(), context.DeadlineExceeded) {
+				return nil, errors.New("firefox opened no remote port within 60 s")
+			}
+			return nil, ctx.Err()
+		case <-time.After(20 * time.Millisecond):
+		}
+	}
+}

@@ -1,0 +1,162 @@
+// Package webkit opens WebKitGTK's MiniBrowser through WebKitWebDriver, under a
+// virtual display. There is no BiDi.
+package webkit
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"strconv"
+	"time"
+
+	"parallelpane/internal/core/fleet"
+	"parallelpane/internal/engine"
+	"parallelpane/internal/engine/process"
+	"parallelpane/internal/webdriver"
+)
+
+// Family is the WebKit family.
+type Family struct{}
+
+// Name is the engine's name.
+func (Family) Name() string { return "webkit" }
+
+// Find looks for the driver and the browser of WebKitGTK. They are built from
+// one source, so they fit when both are there; a display is needed besides.
+func (Family) Find(ctx context.Context) []fleet.Browser {
+	driver := engine.FindProgram("WebKitWebDriver")
+	path := miniBrowser()
+	if driver == "" && path == "" {
+		return nil
+	}
+	b := fleet.Browser{Name: "webkit", Engine: "webkit", Path: path, Driver: driver}
+	const install = "apt-get install webkit2gtk-driver"
+	switch {
+	case path == "":
+		b.Problem, b.Remedy = "the driver is here, MiniBrowser is not", install
+		return []fleet.Browser{b}
+	case driver == "":
+		b.Problem, b.Remedy = "no WebKitWebDriver", install
+		return []fleet.Browser{b}
+	}
+	d, err := process.StartDisplay(ctx, nil, 640, 480)
+	if err != nil {
+		b.Problem, b.Remedy = err.Error(), "apt-get install xvfb"
+		return []fleet.Browser{b}
+	}
+	defer d.Stop(0)
+	if b.Version, err = engine.VersionOf(ctx, []string{"DISPLAY=" + d.Name}, path, "--version"); err != nil {
+		b.Problem, b.Remedy = err.Error(), install
+		return []fleet.Browser{b}
+	}
+	if dri, _ := filepath.Glob("/usr/lib/*/dri/swrast_dri.so"); len(dri) == 0 {
+		b.Problem, b.Remedy = "no software rendering, without which screenshots hang", "apt-get install libgl1-mesa-dri"
+		return []fleet.Browser{b}
+	}
+	b.DriverVersion, b.Fits = b.Version, true
+	return []fleet.Browser{b}
+}
+
+func miniBrowser() string {
+	for _, api := range []string{"4.1", "6.0", "4.0"} {
+		if found, _ := filepath.Glob("/usr/lib/*/webkit*gtk-" + api + "/MiniBrowser"); len(found) > 0 {
+			return found[0]
+		}
+	}
+	return ""
+}
+
+// plain takes the space away that MiniBrowser's tool bar would claim: with it
+// no window is narrower than 447 pixels, which no phone's viewport fits.
+const plain = "* { min-width: 0; min-height: 0; padding: 0; margin: 0; border: 0; font-size: 1px; }\n"
+
+// Launch starts a display and a driver for one session.
+func (Family) Launch(ctx context.Context, o engine.Options) (*engine.Instance, error) {
+	inst := &engine.Instance{}
+	scale := int(o.Device.PixelRatio)
+	config := filepath.Join(o.Dir, "config")
+	if err := os.MkdirAll(filepath.Join(config, "gtk-3.0"), 0o700); err != nil {
+		return nil, fmt.Errorf("launch webkit: %w", err)
+	}
+	if err := os.WriteFile(filepath.Join(config, "gtk-3.0", "gtk.css"), []byte(plain), 0o600); err != nil {
+		return nil, fmt.Errorf("launch webkit: %w", err)
+	}
+	if err := inst.NeedDisplay(ctx, &o, max(1024, o.Device.Width*scale), max(768, (o.Device.Height+60)*scale)); err != nil {
+		return nil, err
+	}
+	env := []string{
+		"DISPLAY=" + o.Display, "GDK_BACKEND=x11", "GDK_SCALE=" + strconv.Itoa(scale), "NO_AT_BRIDGE=1",
+		"XDG_CONFIG_HOME=" + config, "XDG_DATA_HOME=" + filepath.Join(o.Dir, "data"), "XDG_CACHE_HOME=" + filepath.Join(o.Dir, "cache"),
+		process.SessionEnv(o.Dir),
+	}
+	inst.Outcome.Apply(fmt.Sprintf("pixel ratio %g", o.Device.PixelRatio), ratioError(o.Device.PixelRatio))
+	args := []string{"--automation"}
+	if ua := o.Device.UserAgent("webkit", "26"); ua != "" {
+		args = append(args, "--user-agent="+ua)
+		inst.Outcome.Apply("user agent", nil)
+	}
+	port, p, err := startDriver(ctx, o, env)
+	if err != nil {
+		inst.Close()
+		return nil, err
+	}
+	inst.Own(p)
+	inst.URL = "http://127.0.0.1:" + strconv.Itoa(port)
+	inst.Caps = webdriver.Capabilities{
+		"acceptInsecureCerts": true, "unhandledPromptBehavior": "ignore",
+		"webkitgtk:browserOptions": map[string]any{"binary": o.Browser.Path, "args": args},
+	}
+	return inst, nil
+}
+
+func ratioError(ratio float64) error {
+	if ratio != float64(int(ratio)) {
+		return fmt.Errorf("the engine scales by whole numbers only: %d instead", int(ratio))
+	}
+	return nil
+}
+
+// startDriver starts the driver on a port that was free a moment ago; should
+// somebody else take it meanwhile, it tries another.
+func startDriver(ctx context.Context, o engine.Options, env []string) (int, *process.Process, error) {
+	var last error
+	for range 3 {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			return 0, nil, fmt.Errorf("launch webkit: %w", err)
+		}
+		port := l.Addr().(*net.TCPAddr).Port
+		l.Close()
+		p, err := process.Start(o.Log, env, o.Browser.Driver, "--host=127.0.0.1", "-p", strconv.Itoa(port))
+		if err != nil {
+			return 0, nil, err
+		}
+		ready, cancel := context.WithTimeout(ctx, 10*time.Second)
+		last = answers(ready, p, "http://127.0.0.1:"+strconv.Itoa(port))
+		cancel()
+		if last == nil {
+			return port, p, nil
+		}
+		p.Stop(0)
+	}
+	return 0, nil, last
+}
+
+func answers(ctx context.Context, p *process.Process, base string) error {
+	c := webdriver.NewClient(base, nil)
+	for {
+		if ready, err := c.Status(ctx); err == nil && ready {
+			return nil
+		}
+		select {
+		case <-p.Done():
+			return p.Gone()
+		case <-ctx.Done():
+			return errors.New("WebKitWebDriver did not get ready within 10 s")
+		case <-time.After(10 * time.Millisecond):
+		}
+	}
+}

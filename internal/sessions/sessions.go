@@ -1,0 +1,218 @@
+// Package sessions is the one place on an agent where a browser session is
+// opened. It joins an engine's launch, the New session command, the BiDi
+// connection and the emulation of a device, and it makes sure that whatever was
+// started is ended.
+package sessions
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"parallelpane/internal/bidi"
+	"parallelpane/internal/core/device"
+	"parallelpane/internal/core/fleet"
+	"parallelpane/internal/engine"
+	"parallelpane/internal/engine/process"
+	"parallelpane/internal/webdriver"
+)
+
+// Host opens sessions on the engines of this machine.
+type Host struct {
+	families map[string]engine.Family
+	dir      string
+	log      *slog.Logger
+}
+
+// NewHost returns a host that keeps the sessions' files below dir. What an
+// earlier host of that directory left behind, running or on disk, is removed.
+func NewHost(dir string, log *slog.Logger, families ...engine.Family) (*Host, error) {
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return nil, fmt.Errorf("session directory: %w", err)
+	}
+	if n := process.Sweep(dir); n > 0 {
+		log.Warn("ended processes that an earlier agent left behind", "count", n)
+	}
+	if err := os.RemoveAll(dir); err != nil {
+		return nil, fmt.Errorf("session directory: %w", err)
+	}
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, fmt.Errorf("session directory: %w", err)
+	}
+	h := &Host{families: map[string]engine.Family{}, dir: dir, log: log}
+	for _, f := range families {
+		h.families[f.Name()] = f
+	}
+	return h, nil
+}
+
+// Browsers lists what every family finds on this machine.
+func (h *Host) Browsers(ctx context.Context) []fleet.Browser {
+	var mu sync.Mutex
+	var wg sync.WaitGroup
+	found := map[string][]fleet.Browser{}
+	for name, f := range h.families {
+		wg.Go(func() {
+			bs := f.Find(ctx)
+			mu.Lock()
+			defer mu.Unlock()
+			found[name] = bs
+		})
+	}
+	wg.Wait()
+	var out []fleet.Browser
+	for _, name := range []string{"chromium", "gecko", "webkit", "standin"} {
+		out = append(out, found[name]...)
+	}
+	return out
+}
+
+// Request says what session is wanted.
+type Request struct {
+	Browser fleet.Browser
+	Headed  bool
+	Device  device.Profile
+	Display string // an existing display for headed sessions; "" starts a virtual one
+}
+
+// Session is an open session and everything that serves it.
+type Session struct {
+	*webdriver.Session
+	Client  *webdriver.Client
+	BiDi    *bidi.Conn // nil where the engine has none
+	Outcome device.Outcome
+	Browser fleet.Browser
+	inst    *engine.Instance
+	dir     string
+	log     *os.File
+}
+
+// StartError means that no session could be opened: the lab's fault, never the
+// product's.
+type StartError struct {
+	Browser fleet.Browser
+	Err     error
+}
+
+func (e *StartError) Error() string {
+	return fmt.Sprintf("%s %s would not start: %v", e.Browser.Name, e.Browser.Version, e.Err)
+}
+func (e *StartError) Unwrap() error { return e.Err }
+
+const startLimit = 90 * time.Second
+
+// Open launches a browser with a fresh profile and opens a session on it. Every
+// error is a *StartError unless the context ended.
+func (h *Host) Open(ctx context.Context, r Request) (*Session, error) {
+	s, err := h.open(ctx, r)
+	if err != nil && ctx.Err() == nil {
+		err = &StartError{r.Browser, err}
+	}
+	return s, err
+}
+
+func (h *Host) open(ctx context.Context, r Request) (_ *Session, err error) {
+	family := h.families[r.Browser.Engine]
+	if family == nil {
+		return nil, fmt.Errorf("this agent has no engine %q", r.Browser.Engine)
+	}
+	if !r.Browser.Fits {
+		return nil, errors.New(r.Browser.Problem)
+	}
+	ctx, cancel := context.WithTimeout(ctx, startLimit)
+	defer cancel()
+	dir, err := os.MkdirTemp(h.dir, r.Browser.Name+"-")
+	if err != nil {
+		return nil, err
+	}
+	s := &Session{Browser: r.Browser, dir: dir}
+	defer func() {
+		if err != nil {
+			s.discard()
+		}
+	}()
+	if s.log, err = os.Create(filepath.Join(dir, "driver.log")); err != nil {
+		return nil, err
+	}
+	if s.inst, err = family.Launch(ctx, engine.Options{
+		Browser: r.Browser, Headed: r.Headed, Device: r.Device, Dir: dir, Display: r.Display, Log: s.log,
+	}); err != nil {
+		return nil, err
+	}
+	s.Client = webdriver.NewClient(s.inst.URL, nil)
+	if s.Session, err = s.Client.New(ctx, s.inst.Caps); err != nil {
+		return nil, err
+	}
+	if address := s.WebSocketURL(); address != "" {
+		if s.BiDi, err = bidi.Dial(ctx, address); err != nil {
+			return nil, err
+		}
+	}
+	emulated, err := engine.Emulate(ctx, s.Session, s.BiDi, r.Browser, r.Device)
+	if err != nil {
+		return nil, fmt.Errorf("emulate %s: %w", r.Device.Name, err)
+	}
+	s.Outcome = device.Outcome{
+		Applied: append(s.inst.Outcome.Applied, emulated.Applied...),
+		Missing: append(s.inst.Outcome.Missing, emulated.Missing...),
+	}
+	return s, nil
+}
+
+// Gone says which program of the session has ended by itself; nil while all
+// run and the session answers.
+func (s *Session) Gone(ctx context.Context) error {
+	if err := s.inst.Gone(); err != nil {
+		return err
+	}
+	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	if _, err := s.Windows(ctx); err != nil && (webdriver.SessionLost(err) || ctx.Err() != nil) {
+		return fmt.Errorf("the session stopped answering: %w", err)
+	} else if err != nil && webdriver.CodeOf(err) == webdriver.UnknownError {
+		return fmt.Errorf("the browser stopped answering: %w", err)
+	}
+	return nil
+}
+
+// Log returns the last n bytes of what driver and browser printed.
+func (s *Session) Log(n int64) []byte {
+	info, err := s.log.Stat()
+	if err != nil {
+		return nil
+	}
+	from := max(0, info.Size()-n)
+	b := make([]byte, info.Size()-from)
+	k, _ := s.log.ReadAt(b, from)
+	return b[:k]
+}
+
+// Close ends the session and every program of it, and removes its files.
+func (s *Session) Close() {
+	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
+	defer cancel()
+	if s.inst.Gone() == nil {
+		_ = s.Session.Close(ctx) // the programs are ended next, whatever this says
+	}
+	s.discard()
+}
+
+func (s *Session) discard() {
+	if s.BiDi != nil {
+		_ = s.BiDi.Close()
+	}
+	if s.inst != nil {
+		s.inst.Close()
+	}
+	process.Sweep(s.dir)
+	if s.log != nil {
+		s.log.Close()
+	}
+	_ = os.RemoveAll(s.dir)
+}
