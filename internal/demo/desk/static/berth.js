@@ -1,0 +1,6 @@
+const free = document.getElementById("free");
+document.getElementById("ask").addEventListener("click", async () => {
+  free.textContent = "asking …";
+  const answer = await (await fetch("/availability/" + free.dataset.berth)).json();
+  free.textContent = answer.free ? "free for " + answer.nights + " nights" : "taken";
+});

@@ -1,0 +1,416 @@
+// Package project reads a project's directory: its file pane.yaml, the scripts
+// of its suites, and the bundle that carries both to the service and on to the
+// agents. It talks to nobody.
+package project
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/url"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
+	"go.yaml.in/yaml/v3"
+
+	"parallelpane/internal/core/combo"
+	"parallelpane/internal/core/device"
+	"parallelpane/internal/script"
+)
+
+// FileName is the project file's name.
+const FileName = "pane.yaml"
+
+// Project is what pane.yaml says.
+type Project struct {
+	Name         string
+	Suites       []Suite
+	Matrices     []combo.Matrix
+	Environments []Environment
+	Default      Default
+}
+
+// Suite is a named set of tests.
+type Suite struct {
+	Name    string
+	Kind    string   // script
+	Scripts []string // globs of script files
+	Files   []string // globs of further files that go into the bundle
+	At      script.Position
+}
+
+// Environment is a deployment under test.
+type Environment struct {
+	Name string            `json:"name"`
+	Base string            `json:"base"`
+	Vars map[string]string `json:"vars"`
+}
+
+// Default names what is meant when a request names nothing.
+type Default struct {
+	Suite, Matrix, Environment string
+}
+
+// Files is a project's tree, on disk or in a bundle. Names use slashes.
+type Files interface {
+	Glob(pattern string) ([]string, error)
+	Read(name string) ([]byte, error)
+}
+
+// Dir is a tree on disk.
+type Dir string
+
+// Glob lists the regular files that match, sorted.
+func (d Dir) Glob(pattern string) ([]string, error) {
+	names, err := doublestar.Glob(os.DirFS(string(d)), pattern, doublestar.WithFilesOnly(), doublestar.WithNoFollow())
+	slices.Sort(names)
+	return names, err
+}
+
+// Read reads a file, which may not leave the tree by a link.
+func (d Dir) Read(name string) ([]byte, error) {
+	root, err := os.OpenRoot(string(d))
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	return root.ReadFile(filepath.FromSlash(name))
+}
+
+// FindRoot looks for pane.yaml in dir and its parents.
+func FindRoot(dir string) (string, error) {
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return "", err
+	}
+	for d := dir; ; d = filepath.Dir(d) {
+		if info, err := os.Stat(filepath.Join(d, FileName)); err == nil && info.Mode().IsRegular() {
+			return d, nil
+		}
+		if d == filepath.Dir(d) {
+			return "", fmt.Errorf("no %s in %s or above it: run this inside a project, or name one with --dir", FileName, dir)
+		}
+	}
+}
+
+// Load reads and checks pane.yaml. An error about its contents is
+// script.Problems.
+func Load(files Files) (*Project, error) {
+	src, err := files.Read(FileName)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("the project has no %s", FileName)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("read %s: %w", FileName, err)
+	}
+	return Parse(FileName, src)
+}
+
+// Parse reads a project file.
+func Parse(file string, src []byte) (*Project, error) {
+	root, problem := script.Document(file, src)
+	if problem != nil {
+		return nil, script.Problems{*problem}
+	}
+	r := &reader{script.Reader{File: file}}
+	p := r.project(root)
+	if len(r.Problems) > 0 {
+		return nil, r.Problems
+	}
+	return p, nil
+}
+
+type reader struct{ script.Reader }
+
+var nameForm = regexp.MustCompile(`^[a-zA-Z0-9][a-zA-Z0-9._-]{0,63}$`)
+
+func (r *reader) name(n *yaml.Node, s, what string) {
+	if !nameForm.MatchString(s) {
+		r.Fail(n, "%s: %q is not a name: letters, digits, '.', '-' and '_', at most 64", what, s)
+	}
+}
+
+func (r *reader) project(root *yaml.Node) *Project {
+	p := &Project{}
+	var def *yaml.Node
+	for _, e := range r.Mapping(root, "project file") {
+		switch e.Key {
+		case "project":
+			p.Name = r.String(e.Value, "project")
+			r.name(e.Value, p.Name, "project")
+		case "suites":
+			for _, s := range r.Mapping(e.Value, "suites") {
+				p.Suites = append(p.Suites, r.suite(s))
+			}
+		case "matrices":
+			for _, m := range r.Mapping(e.Value, "matrices") {
+				p.Matrices = append(p.Matrices, r.matrix(m))
+			}
+		case "environments":
+			for _, v := range r.Mapping(e.Value, "environments") {
+				p.Environments = append(p.Environments, r.environment(v))
+			}
+		case "default":
+			def = e.Value
+		default:
+			r.Unknown(e, "project file", "project", "suites", "matrices", "environments", "default")
+		}
+	}
+	if def != nil {
+		r.defaults(def, p)
+	}
+	if len(r.Problems) == 0 && p.Name == "" {
+		r.Fail(root, "project file: expected project: NAME")
+	}
+	return p
+}
+
+func (r *reader) suite(s script.Entry) Suite {
+	out := Suite{Name: s.Key, Kind: "script", At: r.At(s.Node)}
+	r.name(s.Node, s.Key, "suite")
+	before := len(r.Problems)
+	for _, e := range r.Mapping(s.Value, "suite "+s.Key) {
+		switch e.Key {
+		case "kind":
+			if out.Kind = r.String(e.Value, "kind"); out.Kind != "script" {
+				r.Fail(e.Value, "kind: expected script, found %q", out.Kind)
+			}
+		case "scripts":
+			out.Scripts = r.globs(e.Value, "scripts")
+		case "files":
+			out.Files = r.globs(e.Value, "files")
+		default:
+			r.Unknown(e, "suite "+s.Key, "kind", "scripts", "files")
+		}
+	}
+	if len(r.Problems) == before && len(out.Scripts) == 0 {
+		r.Fail(s.Node, "suite %s: expected scripts, a list of globs such as tests/**/*%s", s.Key, script.Suffix)
+	}
+	return out
+}
+
+func (r *reader) globs(n *yaml.Node, what string) []string {
+	globs := r.Strings(n, what)
+	for _, g := range globs {
+		if !doublestar.ValidatePattern(g) || !filepath.IsLocal(filepath.FromSlash(g)) {
+			r.Fail(n, "%s: %q is not a glob within the project", what, g)
+		}
+	}
+	return globs
+}
+
+func (r *reader) matrix(m script.Entry) combo.Matrix {
+	out := combo.Matrix{Name: m.Key}
+	r.name(m.Node, m.Key, "matrix")
+	before := len(r.Problems)
+	for _, e := range r.Mapping(m.Value, "matrix "+m.Key) {
+		if e.Key != "axes" {
+			r.Unknown(e, "matrix "+m.Key, "axes")
+			continue
+		}
+		for _, a := range r.Mapping(e.Value, "axes") {
+			axis := combo.Axis{Name: a.Key, Values: r.Strings(a.Value, "axis "+a.Key)}
+			if a.Key == "device" {
+				r.devices(a.Value, axis.Values)
+			}
+			out.Axes = append(out.Axes, axis)
+		}
+	}
+	if len(r.Problems) == before {
+		if err := out.Check(); err != nil {
+			r.Fail(m.Node, "%v", err)
+		}
+	}
+	return out
+}
+
+func (r *reader) devices(n *yaml.Node, names []string) {
+	for i, name := range names {
+		if _, err := device.Find(name); err != nil {
+			at := n
+			if n.Kind == yaml.SequenceNode {
+				at = n.Content[i]
+			}
+			hint := ""
+			if near := script.Nearest(name, device.Names()); near != "" {
+				hint = fmt.Sprintf(" (did you mean %q?)", near)
+			}
+			r.Fail(at, "unknown device %q%s; there are %s", name, hint, strings.Join(device.Names(), ", "))
+		}
+	}
+}
+
+func (r *reader) environment(v script.Entry) Environment {
+	out := Environment{Name: v.Key, Vars: map[string]string{}}
+	r.name(v.Node, v.Key, "environment")
+	for _, e := range r.Mapping(v.Value, "environment "+v.Key) {
+		switch e.Key {
+		case "base":
+			out.Base = r.String(e.Value, "base")
+			if err := CheckBase(out.Base); err != nil {
+				r.Fail(e.Value, "base: %v", err)
+			}
+		case "vars":
+			for _, x := range r.Mapping(e.Value, "vars") {
+				out.Vars[x.Key] = r.String(x.Value, "vars."+x.Key)
+			}
+		default:
+			r.Unknown(e, "environment "+v.Key, "base", "vars")
+		}
+	}
+	return out
+}
+
+// CheckBase says what is wrong with a base address.
+func CheckBase(base string) error {
+	u, err := url.Parse(base)
+	if err != nil || (u.Scheme != "http" && u.Scheme != "https") || u.Host == "" {
+		return fmt.Errorf("expected an address such as https://desk.example, found %q", base)
+	}
+	if u.User != nil {
+		return errors.New("an address must not carry credentials: they would show in logs")
+	}
+	return nil
+}
+
+func (r *reader) defaults(n *yaml.Node, p *Project) {
+	for _, e := range r.Mapping(n, "default") {
+		name := r.String(e.Value, e.Key)
+		var err error
+		switch e.Key {
+		case "suite":
+			p.Default.Suite = name
+			_, err = p.Suite(name)
+		case "matrix":
+			p.Default.Matrix = name
+			_, err = p.Matrix(name)
+		case "environment":
+			p.Default.Environment = name
+			_, err = p.Environment(name)
+		default:
+			r.Unknown(e, "default", "suite", "matrix", "environment")
+		}
+		if err != nil {
+			r.Fail(e.Value, "default: %v", err)
+		}
+	}
+}
+
+// pick finds a thing by name. No name means the default, or the only one.
+func pick[T any](kind, name, fallback string, all []T, nameOf func(T) string) (T, error) {
+	var none T
+	if name == "" {
+		name = fallback
+	}
+	if name == "" && len(all) == 1 {
+		return all[0], nil
+	}
+	names := make([]string, len(all))
+	for i, x := range all {
+		if names[i] = nameOf(x); names[i] == name && name != "" {
+			return x, nil
+		}
+	}
+	switch {
+	case len(all) == 0:
+		return none, fmt.Errorf("the project has no %s", kind)
+	case name == "":
+		return none, fmt.Errorf("say which %s: the project has %s", kind, strings.Join(names, ", "))
+	}
+	hint := ""
+	if near := script.Nearest(name, names); near != "" {
+		hint = fmt.Sprintf(" (did you mean %q?)", near)
+	}
+	return none, fmt.Errorf("unknown %s %q%s: the project has %s", kind, name, hint, strings.Join(names, ", "))
+}
+
+// Suite returns a suite by name; "" means the default or the only one.
+func (p *Project) Suite(name string) (Suite, error) {
+	return pick("suite", name, p.Default.Suite, p.Suites, func(s Suite) string { return s.Name })
+}
+
+// Matrix returns a matrix by name; "" means the default or the only one.
+func (p *Project) Matrix(name string) (combo.Matrix, error) {
+	return pick("matrix", name, p.Default.Matrix, p.Matrices, func(m combo.Matrix) string { return m.Name })
+}
+
+// Environment returns an environment by name; "" means the default or the only
+// one, and an empty environment when the project has none.
+func (p *Project) Environment(name string) (Environment, error) {
+	if name == "" && len(p.Environments) == 0 {
+		return Environment{}, nil
+	}
+	return pick("environment", name, p.Default.Environment, p.Environments, func(e Environment) string { return e.Name })
+}
+
+// Scripts reads every script of a suite. The error is script.Problems when the
+// files are at fault; all files are read before it is returned.
+func (p *Project) Scripts(files Files, suite Suite) ([]*script.Script, error) {
+	var out []*script.Script
+	var problems script.Problems
+	names, err := globAll(files, suite.Scripts)
+	if err != nil {
+		return nil, err
+	}
+	if len(names) == 0 {
+		return nil, script.Problems{{Position: suite.At, Message: fmt.Sprintf("suite %s: no file matches %s", suite.Name, strings.Join(suite.Scripts, ", "))}}
+	}
+	byName := map[string]string{}
+	for _, name := range names {
+		src, err := files.Read(name)
+		if err != nil {
+			return nil, fmt.Errorf("read %s: %w", name, err)
+		}
+		s, err := script.Parse(name, src)
+		if ps, ok := errors.AsType[script.Problems](err); ok {
+			problems = append(problems, ps...)
+			continue
+		}
+		if first, twice := byName[s.Name]; twice {
+			problems = append(problems, script.Problem{Position: script.Position{File: name, Line: 1, Column: 1},
+				Message: fmt.Sprintf("the name %q is taken by %s: names are unique within a suite", s.Name, first)})
+		}
+		byName[s.Name] = name
+		problems = append(problems, missingUploads(files, s)...)
+		out = append(out, s)
+	}
+	if len(problems) > 0 {
+		return nil, problems
+	}
+	return out, nil
+}
+
+// missingUploads reports upload steps whose file is not there.
+func missingUploads(files Files, s *script.Script) (problems script.Problems) {
+	for _, st := range s.Steps {
+		if st.Action != script.Upload || strings.Contains(st.Text.Source, "${") {
+			continue
+		}
+		if found, err := files.Glob(escapeGlob(st.Text.Source)); err != nil || len(found) == 0 {
+			problems = append(problems, script.Problem{Position: st.Position,
+				Message: fmt.Sprintf("upload: no file %q in the project", st.Text.Source)})
+		}
+	}
+	return problems
+}
+
+func escapeGlob(name string) string {
+	return strings.NewReplacer(`\`, `\\`, "*", `\*`, "?", `\?`, "[", `\[`, "{", `\{`).Replace(name)
+}
+
+func globAll(files Files, patterns []string) ([]string, error) {
+	var names []string
+	for _, g := range patterns {
+		found, err := files.Glob(g)
+		if err != nil {
+			return nil, fmt.Errorf("glob %q: %w", g, err)
+		}
+		names = append(names, found...)
+	}
+	slices.Sort(names)
+	return slices.Compact(names), nil
+}

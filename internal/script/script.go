@@ -1,0 +1,207 @@
+// Package script is the test format *.pane.yaml: its parts, its parser and
+// checks, and the runner that carries a test out against a Browser. It opens no
+// browser; package webdrive drives one through WebDriver.
+package script
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// Position is a place in a file. Line and Column count from 1.
+type Position struct {
+	File   string `json:"file"`
+	Line   int    `json:"line"`
+	Column int    `json:"column"`
+}
+
+func (p Position) String() string { return fmt.Sprintf("%s:%d:%d", p.File, p.Line, p.Column) }
+
+// Problem is one thing wrong with a file.
+type Problem struct {
+	Position
+	Message string `json:"message"`
+}
+
+func (p Problem) Error() string { return p.Position.String() + ": " + p.Message }
+
+// Problems is everything wrong with one or more files, in order of position.
+type Problems []Problem
+
+func (ps Problems) Error() string {
+	lines := make([]string, len(ps))
+	for i, p := range ps {
+		lines[i] = p.Error()
+	}
+	return strings.Join(lines, "\n")
+}
+
+// Script is one test file.
+type Script struct {
+	File  string
+	Name  string
+	Tags  []string
+	Wait  time.Duration // how long an action or expectation may wait; 0 means DefaultWait
+	Steps []Step
+}
+
+// DefaultWait is how long a step waits for its element or expectation.
+const DefaultWait = 5 * time.Second
+
+// Action names what a step does. The actions are those in Actions.
+type Action string
+
+// Actions in the order of the documentation.
+const (
+	Visit   Action = "visit"
+	Click   Action = "click"
+	Enter   Action = "enter"
+	Choose  Action = "choose"
+	Press   Action = "press"
+	Hover   Action = "hover"
+	Upload  Action = "upload"
+	Scroll  Action = "scroll"
+	Dialog  Action = "dialog"
+	Keep    Action = "keep"
+	Capture Action = "capture"
+	Expect  Action = "expect"
+)
+
+// Actions lists every action.
+var Actions = []Action{Visit, Click, Enter, Choose, Press, Hover, Upload, Scroll, Dialog, Keep, Capture, Expect}
+
+// Step is one action or expectation. Which fields carry its arguments depends
+// on the action.
+type Step struct {
+	Position
+	Label  string // plain words for people; "" when the author gave none
+	If     *Expr  // nil means always
+	Within *Locator
+	Wait   time.Duration // 0 means the script's
+	Action Action
+
+	Target *Locator // what is clicked, entered into, chosen from, read …
+	Text   *Text    // address, text, option, key, path, name
+	Read   string   // for keep: text, value, address, title, or attribute
+	Attr   string   // for keep: the attribute
+	Name   string   // for keep: the variable
+	Expect *Expectation
+}
+
+// ExpectKind is what an expectation looks at.
+type ExpectKind string
+
+// What can be expected.
+const (
+	ExpectText    ExpectKind = "text"
+	ExpectVisible ExpectKind = "visible"
+	ExpectHidden  ExpectKind = "hidden"
+	ExpectValue   ExpectKind = "value"
+	ExpectCount   ExpectKind = "count"
+	ExpectAddress ExpectKind = "address"
+	ExpectTitle   ExpectKind = "title"
+)
+
+// Expectation is what must come true within the step's wait.
+type Expectation struct {
+	Kind   ExpectKind
+	Target *Locator // the element, where the kind has one; nil for the whole page
+	Want   *Text    // the text wanted, where the kind has one
+	Count  int
+	How    string // contains, equals or matches (a regular expression)
+}
+
+// Locator says which element is meant.
+type Locator struct {
+	Position
+	By    string // role, label, text, placeholder, testid, css, xpath
+	Value *Text
+	Name  *Text // accessible name, with role
+	Nth   int   // which of several visible matches, from 1; 0 means that there must be just one
+}
+
+// Ways are the ways a locator can point at an element.
+var Ways = []string{"role", "label", "text", "placeholder", "testid", "css", "xpath"}
+
+func (l *Locator) String() string {
+	if l == nil {
+		return "the page"
+	}
+	s := l.By + " " + strconv.Quote(l.Value.Source)
+	if l.By == "role" {
+		s = l.Value.Source
+		if l.Name != nil {
+			s += " " + strconv.Quote(l.Name.Source)
+		}
+	}
+	if l.Nth > 0 {
+		s += " (number " + strconv.Itoa(l.Nth) + ")"
+	}
+	return s
+}
+
+// Title is the step in a few words, for lists.
+func (s Step) Title() string {
+	if s.Label != "" {
+		return s.Label
+	}
+	text := ""
+	if s.Text != nil {
+		text = strconv.Quote(s.Text.Source)
+	}
+	switch s.Action {
+	case Visit:
+		return "visit " + s.Text.Source
+	case Enter:
+		return "enter " + text + " into " + s.Target.String()
+	case Choose:
+		return "choose " + text + " from " + s.Target.String()
+	case Press:
+		if s.Target != nil {
+			return "press " + s.Text.Source + " in " + s.Target.String()
+		}
+		return "press " + s.Text.Source
+	case Upload:
+		return "upload " + s.Text.Source + " into " + s.Target.String()
+	case Scroll:
+		if s.Target != nil {
+			return "scroll to " + s.Target.String()
+		}
+		return "scroll to the " + s.Text.Source
+	case Dialog:
+		return "dialog: " + s.Read
+	case Keep:
+		from := s.Read
+		if s.Target != nil {
+			from += " of " + s.Target.String()
+		}
+		return "keep " + from + " as " + s.Name
+	case Capture:
+		return "capture " + s.Name
+	case Expect:
+		return s.Expect.title()
+	}
+	return string(s.Action) + " " + s.Target.String()
+}
+
+func (e Expectation) title() string {
+	want := ""
+	if e.Want != nil {
+		want = strconv.Quote(e.Want.Source)
+	}
+	switch e.Kind {
+	case ExpectVisible, ExpectHidden:
+		return fmt.Sprintf("expect %s to be %s", e.Target, e.Kind)
+	case ExpectCount:
+		return fmt.Sprintf("expect %d of %s", e.Count, e.Target)
+	case ExpectAddress, ExpectTitle:
+		return fmt.Sprintf("expect %s %s %s", e.Kind, e.How, want)
+	}
+	return fmt.Sprintf("expect %s of %s: %s %s", e.Kind, e.Target, e.How, want)
+}
+
+// HasTag reports whether the script carries a tag.
+func (s *Script) HasTag(tag string) bool { return slices.Contains(s.Tags, tag) }

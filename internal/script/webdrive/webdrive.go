@@ -1,0 +1,284 @@
+// Package webdrive lets scripts act on a browser through W3C WebDriver.
+package webdrive
+
+import (
+	"context"
+	_ "embed"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"parallelpane/internal/script"
+	"parallelpane/internal/webdriver"
+)
+
+//go:embed look.js
+var lookScript string
+
+// Browser drives one session.
+type Browser struct {
+	s    *webdriver.Session
+	gone func(context.Context) error // says whether the session's programs have ended
+}
+
+// New returns a browser on a session. gone is asked after an error whether the
+// browser or its driver is to blame.
+func New(s *webdriver.Session, gone func(context.Context) error) *Browser {
+	return &Browser{s, gone}
+}
+
+// judge sorts an error: the lab's fault, one that may pass, or neither.
+func (b *Browser) judge(ctx context.Context, err error) error {
+	if err == nil || script.IsLab(err) {
+		return err
+	}
+	switch webdriver.CodeOf(err) {
+	case webdriver.StaleElement, webdriver.ClickIntercepted, webdriver.NotInteractable, webdriver.NoSuchAlert, webdriver.DetachedShadowRoot:
+		return script.Retry(err)
+	case webdriver.UnexpectedAlertOpen:
+		text, _ := b.s.AlertText(ctx)
+		return fmt.Errorf("a dialog is open and waits for an answer: %q; add a dialog step", text)
+	case webdriver.InvalidSelector, webdriver.InvalidArgument, webdriver.InvalidElementState, webdriver.NoSuchWindow:
+		return err
+	}
+	if errors.Is(err, context.DeadlineExceeded) || errors.Is(err, context.Canceled) {
+		return err
+	}
+	if lost := b.gone(context.WithoutCancel(ctx)); lost != nil {
+		return &script.LabError{Err: lost}
+	}
+	if webdriver.SessionLost(err) {
+		return &script.LabError{Err: err}
+	}
+	if webdriver.CodeOf(err) == webdriver.JavascriptError || webdriver.CodeOf(err) == webdriver.ScriptTimeout {
+		return script.Retry(err) // the page went away while it was looked at
+	}
+	return err
+}
+
+// Visit goes to an address. A site that cannot be reached from here is the
+// lab's fault; how engines report it differs, so the address is tried once more
+// without a browser.
+func (b *Browser) Visit(ctx context.Context, address string) error {
+	err := b.s.Navigate(ctx, address)
+	if err == nil {
+		if now, urlErr := b.s.URL(ctx); urlErr != nil || now != "about:blank" || address == "about:blank" {
+			return nil
+		}
+		err = fmt.Errorf("visit %s: the browser stayed on an empty page", address)
+	}
+	if judged := b.judge(ctx, err); script.IsLab(judged) || ctx.Err() != nil {
+		return judged
+	}
+	if unreachable := Reachable(ctx, address); unreachable != nil {
+		return &script.LabError{Err: unreachable}
+	}
+	return b.judge(ctx, err)
+}
+
+// Reachable tries an address from this machine. Any HTTP answer will do.
+func Reachable(ctx context.Context, address string) error {
+	u, err := url.Parse(address)
+	if err != nil || (u.Scheme != "http" && u.Scheme != "https") {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	req, err := http.NewRequestWithContext(ctx, http.MethodHead, address, nil)
+	if err != nil {
+		return err
+	}
+	client := http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	defer client.CloseIdleConnections()
+	resp, err := client.Do(req)
+	if err != nil {
+		if inner := errors.Unwrap(err); inner != nil {
+			err = inner
+		}
+		return fmt.Errorf("%s://%s cannot be reached from this agent: %w", u.Scheme, u.Host, err)
+	}
+	return resp.Body.Close()
+}
+
+type lookMatch struct {
+	script.Match
+	El webdriver.Element `json:"el"`
+}
+
+// Look runs the finder in the page.
+func (b *Browser) Look(ctx context.Context, q script.Query) (script.Sight, error) {
+	var seen struct {
+		script.Sight
+		Matches []lookMatch `json:"matches"`
+	}
+	if err := b.s.ExecuteAsync(ctx, lookScript, &seen, q); err != nil {
+		if webdriver.CodeOf(err) == webdriver.JavascriptError && (q.Find.By == "css" || q.Find.By == "xpath") &&
+			(strings.Contains(err.Error(), "valid selector") || strings.Contains(err.Error(), "XPath") || strings.Contains(err.Error(), "SyntaxError")) {
+			return script.Sight{}, fmt.Errorf("%s %q is not valid: %w", q.Find.By, q.Find.Value, err)
+		}
+		return script.Sight{}, b.judge(ctx, err)
+	}
+	for _, m := range seen.Matches {
+		m.Ref = string(m.El)
+		seen.Sight.Matches = append(seen.Sight.Matches, m.Match)
+	}
+	return seen.Sight, nil
+}
+
+func element(m script.Match) webdriver.Element { return webdriver.Element(m.Ref) }
+
+// Click clicks the middle of the element.
+func (b *Browser) Click(ctx context.Context, m script.Match) error {
+	return b.judge(ctx, b.s.Click(ctx, element(m)))
+}
+
+// typedAlike are the input types whose keyboard entry depends on browser and
+// locale; their value is set as a whole, with the events a person would cause.
+var typedAlike = map[string]bool{"date": true, "time": true, "datetime-local": true, "month": true, "week": true, "color": true, "range": true}
+
+const setValue = `const [e, v] = arguments; e.focus();
+Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, "value").set.call(e, v);
+e.dispatchEvent(new Event("input", {bubbles: true})); e.dispatchEvent(new Event("change", {bubbles: true})); return e.value`
+
+// Enter replaces what an element holds.
+func (b *Browser) Enter(ctx context.Context, m script.Match, text string) error {
+	if typedAlike[m.Type] {
+		var got string
+		if err := b.s.Execute(ctx, setValue, &got, element(m), text); err != nil {
+			return b.judge(ctx, err)
+		}
+		if got != text {
+			return fmt.Errorf("the %s field did not take %q", m.Type, text)
+		}
+		return nil
+	}
+	if err := b.s.Clear(ctx, element(m)); err != nil {
+		return b.judge(ctx, err)
+	}
+	if text == "" {
+		return nil
+	}
+	return b.judge(ctx, b.s.SendKeys(ctx, element(m), text))
+}
+
+// Choose picks the option of a select element that reads text.
+func (b *Browser) Choose(ctx context.Context, m script.Match, text string) error {
+	var options []webdriver.Element
+	err := b.s.Do(ctx, http.MethodPost, "/element/"+m.Ref+"/elements", map[string]string{"using": "css selector", "value": "option"}, &options)
+	if err != nil {
+		return b.judge(ctx, err)
+	}
+	var have []string
+	for _, o := range options {
+		label, err := b.s.Property(ctx, o, "text")
+		if err != nil {
+			return b.judge(ctx, err)
+		}
+		if s := strings.Join(strings.Fields(fmt.Sprint(label)), " "); s == text {
+			return b.judge(ctx, b.s.Click(ctx, o))
+		} else {
+			have = append(have, s)
+		}
+	}
+	return script.Retry(fmt.Errorf("no option %q; there are %q", text, have))
+}
+
+// Press holds keys down from left to right and lets them go.
+func (b *Browser) Press(ctx context.Context, m *script.Match, keys []script.Key) error {
+	if m != nil {
+		var text strings.Builder
+		for _, k := range keys {
+			text.WriteString(k.Code)
+		}
+		return b.judge(ctx, b.s.SendKeys(ctx, element(*m), text.String()))
+	}
+	a := webdriver.Action{Type: "key", ID: "keyboard"}
+	for _, k := range keys {
+		a.Actions = append(a.Actions, map[string]any{"type": "keyDown", "value": k.Code})
+	}
+	for i := len(keys) - 1; i >= 0; i-- {
+		a.Actions = append(a.Actions, map[string]any{"type": "keyUp", "value": keys[i].Code})
+	}
+	return b.judge(ctx, b.s.Perform(ctx, a))
+}
+
+// Hover moves the pointer to the middle of the element.
+func (b *Browser) Hover(ctx context.Context, m script.Match) error {
+	return b.judge(ctx, b.s.Perform(ctx, webdriver.Action{
+		Type: "pointer", ID: "mouse", Parameters: map[string]any{"pointerType": "mouse"},
+		Actions: []map[string]any{{"type": "pointerMove", "duration": 0, "x": 0, "y": 0, "origin": element(m)}},
+	}))
+}
+
+// Upload gives a file to a file input.
+func (b *Browser) Upload(ctx context.Context, m script.Match, file string) error {
+	return b.judge(ctx, b.s.SendKeys(ctx, element(m), file))
+}
+
+// ScrollPage scrolls to the top or the bottom.
+func (b *Browser) ScrollPage(ctx context.Context, where string) error {
+	return b.judge(ctx, b.s.Execute(ctx, `scrollTo({top: arguments[0] === "top" ? 0 : document.documentElement.scrollHeight, behavior: "instant"})`, nil, where))
+}
+
+// Dialog answers an open alert, confirm or prompt.
+func (b *Browser) Dialog(ctx context.Context, accept bool, answer *string) error {
+	if answer != nil {
+		if err := b.s.Do(ctx, http.MethodPost, "/alert/text", map[string]string{"text": *answer}, nil); err != nil {
+			return b.judge(ctx, err)
+		}
+	}
+	how := "dismiss"
+	if accept {
+		how = "accept"
+	}
+	return b.judge(ctx, b.s.Do(ctx, http.MethodPost, "/alert/"+how, nil, nil))
+}
+
+// Read returns the text, the value or an attribute of an element.
+func (b *Browser) Read(ctx context.Context, m script.Match, what, attr string) (string, error) {
+	var v any
+	var err error
+	switch what {
+	case "value":
+		v, err = b.s.Property(ctx, element(m), "value")
+	case "attribute":
+		v, err = b.s.Attribute(ctx, element(m), attr)
+	default:
+		v, err = b.s.Text(ctx, element(m))
+	}
+	if err != nil {
+		return "", b.judge(ctx, err)
+	}
+	if v == nil {
+		return "", script.Retry(fmt.Errorf("<%s> has no %s", m.Tag, strings.TrimSpace(what+" "+attr)))
+	}
+	return fmt.Sprint(v), nil
+}
+
+// PageText is the visible text of the page.
+func (b *Browser) PageText(ctx context.Context) (string, error) {
+	var s string
+	err := b.s.Execute(ctx, "return document.body ? document.body.innerText : ''", &s)
+	return s, b.judge(ctx, err)
+}
+
+// Address is the page's address.
+func (b *Browser) Address(ctx context.Context) (string, error) {
+	s, err := b.s.URL(ctx)
+	return s, b.judge(ctx, err)
+}
+
+// Title is the page's title.
+func (b *Browser) Title(ctx context.Context) (string, error) {
+	s, err := b.s.Title(ctx)
+	return s, b.judge(ctx, err)
+}
+
+// Screenshot is a PNG of the viewport.
+func (b *Browser) Screenshot(ctx context.Context) ([]byte, error) {
+	png, err := b.s.Screenshot(ctx)
+	return png, b.judge(ctx, err)
+}
