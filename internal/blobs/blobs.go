@@ -1,0 +1,100 @@
+// Package blobs keeps files by the SHA-256 of their contents. A file is either
+// there whole or not at all.
+package blobs
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"regexp"
+)
+
+// ErrHash means that contents are not what their name says.
+var ErrHash = errors.New("the contents do not have the hash they are said to have")
+
+// TooLarge means that contents exceed the limit given.
+type TooLarge struct{ Limit int64 }
+
+func (e *TooLarge) Error() string {
+	return fmt.Sprintf("larger than the limit of %d MiB", e.Limit>>20)
+}
+
+var hashForm = regexp.MustCompile(`^[0-9a-f]{64}$`)
+
+// ValidHash reports whether s is a SHA-256 in lower-case hexadecimal.
+func ValidHash(s string) bool { return hashForm.MatchString(s) }
+
+// Dir is a store in a directory.
+type Dir struct{ path string }
+
+// Open returns the store in a directory, which is made if need be.
+func Open(path string) (*Dir, error) {
+	if err := os.MkdirAll(filepath.Join(path, "incoming"), 0o700); err != nil {
+		return nil, fmt.Errorf("blob directory: %w", err)
+	}
+	return &Dir{path}, nil
+}
+
+func (d *Dir) file(hash string) (string, error) {
+	if !ValidHash(hash) {
+		return "", fmt.Errorf("%q is not a SHA-256 in hexadecimal", hash)
+	}
+	return filepath.Join(d.path, hash[:2], hash), nil
+}
+
+// Has reports whether contents are there.
+func (d *Dir) Has(hash string) bool {
+	f, err := d.file(hash)
+	if err != nil {
+		return false
+	}
+	_, err = os.Stat(f)
+	return err == nil
+}
+
+// Put stores contents under their hash. The error is ErrHash when they have
+// another, and *TooLarge beyond limit bytes; nothing is kept then.
+func (d *Dir) Put(hash string, limit int64, r io.Reader) (size int64, err error) {
+	to, err := d.file(hash)
+	if err != nil {
+		return 0, err
+	}
+	tmp, err := os.CreateTemp(filepath.Join(d.path, "incoming"), "blob-")
+	if err != nil {
+		return 0, fmt.Errorf("store file: %w", err)
+	}
+	defer os.Remove(tmp.Name())
+	sum := sha256.New()
+	size, err = io.Copy(io.MultiWriter(tmp, sum), io.LimitReader(r, limit+1))
+	if err = errors.Join(err, tmp.Close()); err != nil {
+		return 0, fmt.Errorf("store file: %w", err)
+	}
+	if size > limit {
+		return 0, &TooLarge{limit}
+	}
+	if hex.EncodeToString(sum.Sum(nil)) != hash {
+		return 0, ErrHash
+	}
+	if err := os.MkdirAll(filepath.Dir(to), 0o700); err != nil {
+		return 0, fmt.Errorf("store file: %w", err)
+	}
+	if err := os.Rename(tmp.Name(), to); err != nil {
+		return 0, fmt.Errorf("store file: %w", err)
+	}
+	return size, nil
+}
+
+// Get opens contents for reading; the error is fs.ErrNotExist when they are not
+// there.
+func (d *Dir) Get(hash string) (*os.File, error) {
+	path, err := d.file(hash)
+	if err != nil {
+		return nil, errors.Join(fs.ErrNotExist, err)
+	}
+	return os.Open(path)
+}

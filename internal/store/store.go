@@ -1,0 +1,258 @@
+// Package store keeps records in SQLite. Reads go through a pool; writes go
+// through one goroutine that groups them into transactions. A write is a batch
+// of statements with their arguments, applied whole, that never reads in its
+// middle: a guard goes into a statement's WHERE and its wanted row count.
+package store
+
+import (
+	"context"
+	"database/sql"
+	"embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/url"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+	"github.com/pressly/goose/v3"
+	_ "modernc.org/sqlite" // the driver "sqlite"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// ErrGuard means that a statement did not change the number of rows it wanted,
+// and that nothing of its batch was written.
+var ErrGuard = errors.New("the record is not in the expected state")
+
+// ErrClosed means that the store no longer takes writes.
+var ErrClosed = errors.New("the store is closed")
+
+// Stmt is one statement of a batch.
+type Stmt struct {
+	SQL  string
+	Args []any
+	Want int64 // rows it must change; -1 means any number
+}
+
+// Do is a statement that may change any number of rows.
+func Do(query string, args ...any) Stmt { return Stmt{query, args, -1} }
+
+// Must is a statement that has to change just one row.
+func Must(query string, args ...any) Stmt { return Stmt{query, args, 1} }
+
+// Pending is a write on its way.
+type Pending struct{ done chan error }
+
+// Wait returns when the write is on disk, or why it is not.
+func (p *Pending) Wait() error {
+	err := <-p.done
+	p.done <- err // for the next to ask
+	return err
+}
+
+type job struct {
+	batch   []Stmt
+	pending *Pending
+}
+
+// Store is an open database.
+type Store struct {
+	read  *sqlx.DB
+	write *sqlx.DB
+	jobs  chan job
+	done  chan struct{}
+
+	mu     sync.RWMutex
+	closed bool
+}
+
+// maxGroup bounds how many batches one transaction takes.
+const maxGroup = 256
+
+// Open opens or creates the database in a directory and brings its schema up to
+// date.
+func Open(dir string) (*Store, error) {
+	path := filepath.Join(dir, "pane.db")
+	open := func(mode string, conns int) (*sqlx.DB, error) {
+		q := url.Values{"_pragma": {"busy_timeout(10000)", "foreign_keys(1)", "synchronous(NORMAL)", "journal_mode(WAL)", "temp_store(MEMORY)", "cache_size(-4000)"}}
+		if mode == "read" {
+			q.Add("_pragma", "query_only(1)")
+		}
+		q.Set("_txlock", "immediate")
+		db, err := sqlx.Open("sqlite", "file:"+path+"?"+q.Encode())
+		if err != nil {
+			return nil, err
+		}
+		db.SetMaxOpenConns(conns)
+		return db, nil
+	}
+	w, err := open("write", 1)
+	if err != nil {
+		return nil, fmt.Errorf("open %s: %w", path, err)
+	}
+	if err := migrate(w.DB); err != nil {
+		w.Close()
+		return nil, fmt.Errorf("open %s: %w", path, err)
+	}
+	r, err := open("read", 4)
+	if err != nil {
+		w.Close()
+		return nil, fmt.Errorf("open %s: %w", path, err)
+	}
+	s := &Store{read: r, write: w, jobs: make(chan job, maxGroup), done: make(chan struct{})}
+	go s.writer()
+	return s, nil
+}
+
+func migrate(db *sql.DB) error {
+	sub, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	p, err := goose.NewProvider(goose.DialectSQLite3, db, sub)
+	if err != nil {
+		return err
+	}
+	_, err = p.Up(context.Background())
+	return err
+}
+
+// Close finishes the writes that were taken and closes the database.
+func (s *Store) Close() error {
+	s.mu.Lock()
+	if s.closed {
+		s.mu.Unlock()
+		return nil
+	}
+	s.closed = true
+	close(s.jobs)
+	s.mu.Unlock()
+	<-s.done
+	return errors.Join(s.read.Close(), s.write.Close())
+}
+
+// Enqueue takes a batch for writing. Batches are written in the order in which
+// they were taken.
+func (s *Store) Enqueue(batch ...Stmt) *Pending {
+	p := &Pending{done: make(chan error, 1)}
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	switch {
+	case s.closed:
+		p.done <- ErrClosed
+	case len(batch) == 0:
+		p.done <- nil
+	default:
+		s.jobs <- job{batch, p}
+	}
+	return p
+}
+
+// Write takes a batch and waits until it is on disk.
+func (s *Store) Write(batch ...Stmt) error { return s.Enqueue(batch...).Wait() }
+
+func (s *Store) writer() {
+	defer close(s.done)
+	for first := range s.jobs {
+		group := []job{first}
+	gather:
+		for len(group) < maxGroup {
+			select {
+			case j, ok := <-s.jobs:
+				if !ok {
+					break gather
+				}
+				group = append(group, j)
+			default:
+				break gather
+			}
+		}
+		s.commit(group)
+	}
+}
+
+// commit writes a group in one transaction. A batch that fails is undone alone.
+func (s *Store) commit(group []job) {
+	errs := make([]error, len(group))
+	err := s.inTx(func(tx *sqlx.Tx) error {
+		for i, j := range group {
+			if _, err := tx.Exec("SAVEPOINT batch"); err != nil {
+				return err
+			}
+			end := "RELEASE batch"
+			if errs[i] = apply(tx, j.batch); errs[i] != nil {
+				end = "ROLLBACK TO batch; RELEASE batch"
+			}
+			if _, err := tx.Exec(end); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	for i, j := range group {
+		if err != nil {
+			errs[i] = fmt.Errorf("write records: %w", err)
+		}
+		j.pending.done <- errs[i]
+	}
+}
+
+func (s *Store) inTx(f func(*sqlx.Tx) error) error {
+	tx, err := s.write.Beginx()
+	if err != nil {
+		return err
+	}
+	if err := f(tx); err != nil {
+		return errors.Join(err, tx.Rollback())
+	}
+	return tx.Commit()
+}
+
+func apply(tx *sqlx.Tx, batch []Stmt) error {
+	for _, st := range batch {
+		res, err := tx.Exec(st.SQL, st.Args...)
+		if err != nil {
+			return fmt.Errorf("write records: %w", err)
+		}
+		if st.Want >= 0 {
+			if n, err := res.RowsAffected(); err != nil || n != st.Want {
+				return errors.Join(ErrGuard, err)
+			}
+		}
+	}
+	return nil
+}
+
+// JSON writes a value for a *_json column. It panics on a value that cannot be
+// written, which is a mistake in the program.
+func JSON(v any) string {
+	b, err := json.Marshal(v)
+	if err != nil {
+		panic(fmt.Sprintf("store: %T cannot be written as JSON: %v", v, err))
+	}
+	return string(b)
+}
+
+// Millis is the stored form of a time; 0 for the zero time.
+func Millis(t time.Time) int64 {
+	if t.IsZero() {
+		return 0
+	}
+	return t.UnixMilli()
+}
+
+// Time is the inverse of Millis.
+func Time(ms int64) time.Time {
+	if ms == 0 {
+		return time.Time{}
+	}
+	return time.UnixMilli(ms).UTC()
+}
+
+// Ping checks that the database answers.
+func (s *Store) Ping(ctx context.Context) error { return s.read.PingContext(ctx) }
