@@ -89,6 +89,18 @@ func (d *Dir) Put(hash string, limit int64, r io.Reader) (size int64, err error)
 	return size, nil
 }
 
+// Remove drops contents; it is no error when they are not there.
+func (d *Dir) Remove(hash string) error {
+	f, err := d.file(hash)
+	if err != nil {
+		return err
+	}
+	if err := os.Remove(f); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("remove file: %w", err)
+	}
+	return nil
+}
+
 // Get opens contents for reading; the error is fs.ErrNotExist when they are not
 // there.
 func (d *Dir) Get(hash string) (*os.File, error) {

@@ -108,6 +108,7 @@ type Pane struct {
 	Label  string `db:"label"`
 	Values string `db:"values_json"`
 	Needs  string `db:"needs_json"`
+	Info   string `db:"info_json"`
 }
 
 // Test is a row of tests.
@@ -133,6 +134,11 @@ func AddRun(r Run, panes []Pane, tests []Test) []Stmt {
 		batch = append(batch, Must(`INSERT INTO tests (run_id, idx, name, file, tags_json) VALUES (?, ?, ?, ?, ?)`, r.ID, t.Index, t.Name, t.File, t.Tags))
 	}
 	return append(batch, Do(`INSERT INTO results (run_id, pane, test) SELECT ?, p.idx, t.idx FROM panes p, tests t WHERE p.run_id = ? AND t.run_id = ?`, r.ID, r.ID, r.ID))
+}
+
+// InformPane keeps what a pane runs on.
+func InformPane(run string, pane int, info string) Stmt {
+	return Do(`UPDATE panes SET info_json = ? WHERE run_id = ? AND idx = ?`, info, run, pane)
 }
 
 // StartRun notes when the first lease of a run was granted.
@@ -268,6 +274,31 @@ func (s *Store) Runs(ctx context.Context, f RunFilter) (rs []Run, err error) {
 // RunByNumber finds a run.
 func (s *Store) RunByNumber(ctx context.Context, number int) (r Run, err error) {
 	err = found(s.read.GetContext(ctx, &r, `SELECT * FROM runs WHERE number = ?`, number))
+	return
+}
+
+// PaneCount is how many tests of a pane have a verdict.
+type PaneCount struct {
+	RunID   string `db:"run_id"`
+	Index   int    `db:"idx"`
+	Label   string `db:"label"`
+	Key     string `db:"key"`
+	Verdict string `db:"verdict"`
+	Count   int    `db:"n"`
+}
+
+// PaneCounts counts the verdicts of each pane of some runs.
+func (s *Store) PaneCounts(ctx context.Context, runs []string) (cs []PaneCount, err error) {
+	if len(runs) == 0 {
+		return nil, nil
+	}
+	query, args, err := sqlx.In(`SELECT p.run_id, p.idx, p.label, p.key, r.verdict, COUNT(*) AS n FROM panes p
+		JOIN results r ON r.run_id = p.run_id AND r.pane = p.idx WHERE p.run_id IN (?)
+		GROUP BY p.run_id, p.idx, r.verdict ORDER BY p.run_id, p.idx`, runs)
+	if err != nil {
+		return nil, err
+	}
+	err = s.read.SelectContext(ctx, &cs, query, args...)
 	return
 }
 

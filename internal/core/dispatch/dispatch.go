@@ -71,8 +71,8 @@ type Test struct {
 	Settled bool
 }
 
-// Decision is something the caller must carry out: a Lease, End, Lost, Settled
-// or Over.
+// Decision is something the caller must carry out: a Lease, End, Closed, Lost,
+// Settled or Over.
 type Decision interface{ decision() }
 
 // Lease gives an agent a slice. Fence grows with every lease ever granted; a
@@ -94,6 +94,9 @@ type End struct {
 	Run   string
 	Why   string
 }
+
+// Closed says that a lease has a result for each of its tests.
+type Closed struct{ Fence int64 }
 
 // Lost records a broken attempt that its agent will never report.
 type Lost struct {
@@ -120,6 +123,7 @@ type Over struct{ Run string }
 
 func (Lease) decision()   {}
 func (End) decision()     {}
+func (Closed) decision()  {}
 func (Lost) decision()    {}
 func (Settled) decision() {}
 func (Over) decision()    {}
@@ -328,6 +332,7 @@ func (m *Machine) Result(now time.Time, fence int64, test int, v verdict.Verdict
 	m.attempt(r, r.panes[ls.Pane], test, v, ls.Agent)
 	if len(ls.left) == 0 {
 		m.release(ls)
+		m.out = append(m.out, Closed{Fence: fence})
 	}
 	m.deal(now)
 	m.finish(r)

@@ -46,7 +46,7 @@ func TestARunFromStartToEnd(t *testing.T) {
 
 	ok, ds := m.Result(t0, leases[0].Fence, 0, verdict.Passed)
 	assert.True(t, ok)
-	assert.Equal(t, []Decision{Settled{Run: "r", Pane: leases[0].Pane, Verdict: verdict.Passed}}, ds)
+	assert.Equal(t, []Decision{Settled{Run: "r", Pane: leases[0].Pane, Verdict: verdict.Passed}, Closed{Fence: leases[0].Fence}}, ds)
 
 	ok, _ = m.Result(t0, leases[0].Fence, 0, verdict.Failed)
 	assert.False(t, ok, "a second result for the same test does not count")

@@ -41,6 +41,7 @@ CREATE TABLE panes (
     label       TEXT    NOT NULL,
     values_json TEXT    NOT NULL,
     needs_json  TEXT    NOT NULL,
+    info_json   TEXT    NOT NULL DEFAULT '{}', -- what its first attempt ran on
     PRIMARY KEY (run_id, idx)
 ) WITHOUT ROWID;
 CREATE TABLE tests (

@@ -1,0 +1,290 @@
+// Package httpapi is the service's face over HTTP: the API with its OpenAPI
+// document, the events, the files, the links of agents and the console. It
+// decides nothing; package service does.
+package httpapi
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"reflect"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/gofiber/fiber/v3"
+	"github.com/gofiber/fiber/v3/middleware/adaptor"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"parallelpane/internal/project"
+	"parallelpane/internal/script"
+	"parallelpane/internal/service"
+)
+
+// Prefix is where the API lives.
+const Prefix = "/api/v1"
+
+// MaxJSONBytes bounds a JSON request.
+const MaxJSONBytes = 8 << 20
+
+type api struct {
+	service *service.Service
+	log     *slog.Logger
+	version string
+	app     *fiber.App
+	doc     *document
+}
+
+// Config is what the API is built from.
+type Config struct {
+	Service *service.Service
+	Log     *slog.Logger
+	Version string
+	Console fs.FS // the built console; nil when it was not built
+}
+
+// New returns the application, ready to listen.
+func New(c Config) *fiber.App {
+	a := &api{service: c.Service, log: c.Log, version: c.Version, doc: newDocument(c.Version)}
+	a.app = fiber.New(fiber.Config{
+		AppName: "Parallel Pane", ErrorHandler: a.fail, StreamRequestBody: true, BodyLimit: service.MaxFileBytes,
+		ReadTimeout: 10 * time.Minute, IdleTimeout: 2 * time.Minute, UnescapePath: false, Immutable: true,
+	})
+	a.app.Use(a.guard)
+	a.app.Get("/healthz", func(c fiber.Ctx) error { return c.SendString("ok\n") })
+	a.app.Get("/readyz", func(c fiber.Ctx) error {
+		if err := a.service.Ready(c.Context()); err != nil {
+			return fiber.NewError(http.StatusServiceUnavailable, "the records cannot be read: "+err.Error())
+		}
+		return c.SendString("ready\n")
+	})
+	metrics := adaptor.HTTPHandler(promhttp.HandlerFor(c.Service.Metrics(), promhttp.HandlerOpts{}))
+	a.app.Get("/metrics", func(c fiber.Ctx) error {
+		if _, err := a.who(c, service.Viewer); err != nil {
+			return err
+		}
+		return metrics(c)
+	})
+	a.routes()
+	a.streams()
+	a.app.Get(Prefix+"/openapi.json", func(c fiber.Ctx) error {
+		c.Set(fiber.HeaderContentType, "application/json")
+		return c.Send(a.doc.json())
+	})
+	a.app.All(Prefix+"/*", func(fiber.Ctx) error {
+		return fiber.NewError(http.StatusNotFound, "there is no such address in the API; "+Prefix+"/openapi.json lists what there is")
+	})
+	a.console(c.Console)
+	return a.app
+}
+
+// OpenAPI is the API's document.
+func OpenAPI(version string) []byte {
+	a := &api{doc: newDocument(version), app: fiber.New()}
+	a.routes()
+	a.streams()
+	return a.doc.json()
+}
+
+// guard sets the headers that every answer carries.
+func (a *api) guard(c fiber.Ctx) error {
+	c.Set("X-Content-Type-Options", "nosniff")
+	c.Set("X-Frame-Options", "DENY")
+	c.Set("Referrer-Policy", "no-referrer")
+	c.Set("Content-Security-Policy", "default-src 'self'; img-src 'self' data:; style-src 'self' 'unsafe-inline'; object-src 'none'; base-uri 'none'; frame-ancestors 'none'; form-action 'self'")
+	return c.Next()
+}
+
+const cookieName = "pane_session"
+
+// who finds out who is asking and whether their role allows it.
+func (a *api) who(c fiber.Ctx, need service.Role) (service.Who, error) {
+	secret, ok := strings.CutPrefix(c.Get(fiber.HeaderAuthorization), "Bearer ")
+	if !ok {
+		if secret = c.Cookies(cookieName); secret != "" && c.Method() != http.MethodGet && !sameOrigin(c) {
+			return service.Who{}, &service.Error{Kind: service.Forbidden, Message: "this request did not come from the console's own pages"}
+		}
+	}
+	if secret == "" {
+		return service.Who{}, &service.Error{Kind: service.Unauthorized, Message: "no token: sign in, or send Authorization: Bearer with a token"}
+	}
+	who, err := a.service.Authenticate(c.Context(), strings.TrimSpace(secret))
+	if err != nil {
+		return who, err
+	}
+	if !who.Role.Allows(need) {
+		return who, &service.Error{Kind: service.Forbidden, Message: fmt.Sprintf("this needs the role %s; the token %q has the role %s", need, who.Name, who.Role)}
+	}
+	return who, nil
+}
+
+// sameOrigin tells the console's own requests from those a foreign page makes
+// with the console's cookie.
+func sameOrigin(c fiber.Ctx) bool {
+	if site := c.Get("Sec-Fetch-Site"); site != "" {
+		return site == "same-origin"
+	}
+	origin := c.Get(fiber.HeaderOrigin)
+	return origin != "" && origin == c.BaseURL()
+}
+
+// add registers a JSON operation and describes it in the OpenAPI document.
+func add[In, Out any](a *api, method, path string, role service.Role, summary string, f func(context.Context, service.Who, *In) (Out, error)) {
+	a.doc.operation(method, path, role, summary, new(In), new(Out))
+	handler := func(c fiber.Ctx) error {
+		var who service.Who
+		var err error
+		if role != "" {
+			if who, err = a.who(c, role); err != nil {
+				return err
+			}
+		}
+		in := new(In)
+		if err := bind(c, in); err != nil {
+			return err
+		}
+		out, err := f(c.Context(), who, in)
+		if err != nil {
+			return err
+		}
+		c.Set(fiber.HeaderCacheControl, "no-store")
+		if _, empty := any(out).(none); empty {
+			return c.SendStatus(http.StatusNoContent)
+		}
+		return c.JSON(out)
+	}
+	a.app.Add([]string{method}, Prefix+colons(path), handler)
+}
+
+// colons turns {name} into the router's :name.
+func colons(path string) string {
+	return strings.NewReplacer("{", ":", "}", "").Replace(path)
+}
+
+func invalid(format string, args ...any) error {
+	return &service.Error{Kind: service.Invalid, Message: fmt.Sprintf(format, args...)}
+}
+
+// bind fills the input from path, query and JSON body. Unknown fields are
+// errors, since a misspelt one would otherwise be silently ignored.
+func bind(c fiber.Ctx, in any) error {
+	v := reflect.ValueOf(in).Elem()
+	if err := bindFields(c, v); err != nil {
+		return err
+	}
+	if c.Method() != http.MethodPost || v.NumField() == 0 || !hasBody(v.Type()) {
+		return nil
+	}
+	raw, err := body(c, MaxJSONBytes)
+	if err != nil {
+		return err
+	}
+	dec := json.NewDecoder(bytes.NewReader(raw))
+	dec.DisallowUnknownFields()
+	if err := dec.Decode(in); err != nil {
+		return invalid("the body is not as expected: %v", strings.TrimPrefix(err.Error(), "json: "))
+	}
+	return nil
+}
+
+func hasBody(t reflect.Type) bool {
+	for i := range t.NumField() {
+		if t.Field(i).Tag.Get("json") != "-" {
+			return true
+		}
+	}
+	return false
+}
+
+func bindFields(c fiber.Ctx, v reflect.Value) error {
+	known := map[string]bool{}
+	for i := range v.NumField() {
+		tag := v.Type().Field(i).Tag
+		name, raw := tag.Get("path"), ""
+		if name != "" {
+			raw = c.Params(name)
+		} else if name = tag.Get("query"); name != "" {
+			known[name] = true
+			raw = c.Query(name)
+		}
+		if raw == "" {
+			continue
+		}
+		switch f := v.Field(i); f.Kind() {
+		case reflect.Int:
+			n, err := strconv.Atoi(raw)
+			if err != nil {
+				return invalid("%s: expected a whole number, found %q", name, raw)
+			}
+			f.SetInt(int64(n))
+		default:
+			f.SetString(raw)
+		}
+	}
+	for name := range c.Queries() {
+		if !known[name] {
+			return invalid("unknown parameter %q", name)
+		}
+	}
+	return nil
+}
+
+// body reads the request's body up to a limit.
+func body(c fiber.Ctx, limit int) ([]byte, error) {
+	raw, err := io.ReadAll(io.LimitReader(stream(c), int64(limit)+1))
+	if err != nil {
+		return nil, invalid("the body could not be read: %v", err)
+	}
+	if len(raw) > limit {
+		return nil, &service.Error{Kind: service.TooLarge, Message: fmt.Sprintf("the body is larger than %d MiB", limit>>20)}
+	}
+	return raw, nil
+}
+
+func stream(c fiber.Ctx) io.Reader {
+	if r := c.Request().BodyStream(); r != nil {
+		return r
+	}
+	return bytes.NewReader(c.Request().Body())
+}
+
+// Problem is an error answer, RFC 9457.
+type Problem struct {
+	Type     string           `json:"type"`
+	Title    string           `json:"title"`
+	Status   int              `json:"status"`
+	Detail   string           `json:"detail"`
+	Problems []script.Problem `json:"problems,omitempty" description:"places in files, when files are at fault"`
+}
+
+var statusOf = map[service.Kind]int{
+	service.Invalid: http.StatusUnprocessableEntity, service.Unauthorized: http.StatusUnauthorized, service.Forbidden: http.StatusForbidden,
+	service.NotFound: http.StatusNotFound, service.Conflict: http.StatusConflict, service.TooLarge: http.StatusRequestEntityTooLarge,
+}
+
+// fail answers an error.
+func (a *api) fail(c fiber.Ctx, err error) error {
+	p := Problem{Type: "about:blank", Status: http.StatusInternalServerError}
+	if e, ok := errors.AsType[*service.Error](err); ok {
+		p.Status, p.Detail, p.Problems = statusOf[e.Kind], e.Message, e.Problems
+	} else if e, ok := errors.AsType[*project.BundleError](err); ok {
+		p.Status, p.Detail = http.StatusUnprocessableEntity, e.Error()
+	} else if e, ok := errors.AsType[*fiber.Error](err); ok {
+		p.Status, p.Detail = e.Code, e.Message
+	} else {
+		a.log.Error("request failed", "method", c.Method(), "path", c.Path(), "error", err)
+		p.Detail = "the service could not do this; its log says why"
+	}
+	p.Title = http.StatusText(p.Status)
+	c.Status(p.Status)
+	c.Set(fiber.HeaderCacheControl, "no-store")
+	raw, _ := json.Marshal(p)
+	c.Set(fiber.HeaderContentType, "application/problem+json")
+	return c.Send(raw)
+}

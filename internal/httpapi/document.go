@@ -1,0 +1,72 @@
+package httpapi
+
+import (
+	"net/http"
+	"strings"
+
+	"github.com/swaggest/jsonschema-go"
+	"github.com/swaggest/openapi-go"
+	"github.com/swaggest/openapi-go/openapi31"
+
+	"parallelpane/internal/service"
+)
+
+// document gathers the OpenAPI 3.1 description of the routes as they are
+// registered.
+type document struct{ reflector *openapi31.Reflector }
+
+func newDocument(version string) *document {
+	r := openapi31.NewReflector()
+	r.Spec.Info.WithTitle("Parallel Pane").WithVersion(version).
+		WithDescription("Every operation needs a token: Authorization: Bearer TOKEN. Errors are RFC 9457 problems.")
+	r.Spec.SetHTTPBearerTokenSecurity("token", "", "a token of the service")
+	r.DefaultOptions = append(r.DefaultOptions, jsonschema.StripDefinitionNamePrefix("Service", "Httpapi", "CoreFleet", "CoreDevice", "CoreVerdict"),
+		jsonschema.InterceptProp(func(p jsonschema.InterceptPropParams) error {
+			// What has no omitempty is always there.
+			if p.Processed && p.ParentSchema != nil && p.Field.Tag.Get("json") != "" && !strings.Contains(p.Field.Tag.Get("json"), "omitempty") && p.Name != "-" {
+				p.ParentSchema.Required = append(p.ParentSchema.Required, p.Name)
+			}
+			return nil
+		}))
+	return &document{r}
+}
+
+// operation describes one route. in has path, query and json tags; out is nil
+// for a body that is not JSON.
+func (d *document) operation(method, path string, role service.Role, summary string, in, out any) {
+	op, err := d.reflector.NewOperationContext(method, Prefix+path)
+	if err != nil {
+		panic(err) // a mistake in the route table
+	}
+	op.SetSummary(summary)
+	op.SetID(strings.ToLower(method) + strings.NewReplacer("/", "-", "{", "", "}", "").Replace(path))
+	if role != "" {
+		op.AddSecurity("token")
+		op.SetDescription("Role: " + string(role) + ".")
+	}
+	if in != nil {
+		op.AddReqStructure(in)
+	}
+	switch out.(type) {
+	case nil:
+		op.AddRespStructure(nil, openapi.WithHTTPStatus(http.StatusOK))
+	case *none:
+		op.AddRespStructure(nil, openapi.WithHTTPStatus(http.StatusNoContent))
+	default:
+		op.AddRespStructure(out)
+	}
+	op.AddRespStructure(Problem{}, func(cu *openapi.ContentUnit) {
+		cu.IsDefault, cu.ContentType = true, "application/problem+json"
+	})
+	if err := d.reflector.AddOperation(op); err != nil {
+		panic(err) // a mistake in the route table
+	}
+}
+
+func (d *document) json() []byte {
+	raw, err := d.reflector.Spec.MarshalJSON()
+	if err != nil {
+		panic(err)
+	}
+	return append(raw, '\n')
+}

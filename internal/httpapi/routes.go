@@ -1,0 +1,125 @@
+package httpapi
+
+import (
+	"context"
+
+	"parallelpane/internal/link"
+	"parallelpane/internal/service"
+	"parallelpane/internal/store"
+)
+
+// none is the input or output of a route that has none.
+type none struct{}
+
+type numberIn struct {
+	Number int `path:"number" json:"-" description:"number of the run"`
+}
+
+type testIn struct {
+	Number int `path:"number" json:"-" description:"number of the run"`
+	Test   int `path:"test" json:"-" description:"index of the test, from 0"`
+}
+
+type runsIn struct {
+	Project string `query:"project" json:"-"`
+	Suite   string `query:"suite" json:"-"`
+	Matrix  string `query:"matrix" json:"-"`
+	Verdict string `query:"verdict" json:"-" description:"passed, failed, flaky, broken, skipped or unsupported"`
+	By      string `query:"by" json:"-" description:"who started it"`
+	State   string `query:"state" json:"-" enum:"open,ended"`
+	Text    string `query:"text" json:"-" description:"found in project, suite, matrix, environment, person or #number"`
+	Before  int    `query:"before" json:"-" description:"only numbers below this one"`
+	Limit   int    `query:"limit" json:"-" description:"at most this many; 50 if not given, 200 at most"`
+}
+
+type filesIn struct {
+	Number int    `path:"number" json:"-"`
+	Kind   string `query:"kind" json:"-" description:"screenshot or log"`
+}
+
+type nameIn struct {
+	Name string `path:"name" json:"-"`
+}
+
+type idIn struct {
+	ID string `path:"id" json:"-"`
+}
+
+type tokenIn struct {
+	Name string       `json:"name" required:"true"`
+	Role service.Role `json:"role" required:"true" enum:"viewer,runner,admin,agent"`
+}
+
+type tokenOut struct {
+	service.Token
+	Secret string `json:"secret" description:"shown this one time"`
+}
+
+type linkOut struct {
+	Path string `json:"path" description:"open it under the service's address, once, within ten minutes"`
+}
+
+type signInIn struct {
+	Token string `json:"token" required:"true"`
+}
+
+type versionOut struct {
+	Version string `json:"version"`
+}
+
+// routes lists the JSON operations of the API.
+func (a *api) routes() {
+	s := a.service
+	add(a, "GET", "/version", "", "The service's version", func(context.Context, service.Who, *none) (versionOut, error) {
+		return versionOut{a.version}, nil
+	})
+	add(a, "GET", "/me", service.Viewer, "Who the token belongs to", func(_ context.Context, who service.Who, _ *none) (service.Who, error) {
+		return who, nil
+	})
+	add(a, "POST", "/links", service.Viewer, "Make a one-time link that signs a browser in", func(_ context.Context, who service.Who, _ *none) (linkOut, error) {
+		return linkOut{"/enter?code=" + s.SignInCode(who)}, nil
+	})
+	add(a, "GET", "/tokens", service.Admin, "List tokens", func(ctx context.Context, _ service.Who, _ *none) ([]service.Token, error) {
+		return s.Tokens(ctx)
+	})
+	add(a, "POST", "/tokens", service.Admin, "Make a token", func(_ context.Context, _ service.Who, in *tokenIn) (tokenOut, error) {
+		t, secret, err := s.AddToken(in.Name, in.Role)
+		return tokenOut{t, secret}, err
+	})
+	add(a, "DELETE", "/tokens/{id}", service.Admin, "Make a token invalid", func(_ context.Context, _ service.Who, in *idIn) (none, error) {
+		return none{}, s.DropToken(in.ID)
+	})
+	add(a, "GET", "/agents", service.Viewer, "List the fleet", func(context.Context, service.Who, *none) ([]service.Agent, error) {
+		return s.Agents(), nil
+	})
+	add(a, "DELETE", "/agents/{name}", service.Admin, "Remove an agent that is offline", func(_ context.Context, _ service.Who, in *nameIn) (none, error) {
+		return none{}, s.ForgetAgent(in.Name)
+	})
+	add(a, "POST", "/runs", service.Runner, "Start a run", func(ctx context.Context, who service.Who, in *service.RunRequest) (service.Run, error) {
+		return s.Submit(ctx, who, *in)
+	})
+	add(a, "GET", "/runs", service.Viewer, "List runs, newest first", func(ctx context.Context, _ service.Who, in *runsIn) ([]service.RunSummary, error) {
+		return s.Runs(ctx, store.RunFilter(*in))
+	})
+	add(a, "GET", "/runs/{number}", service.Viewer, "A run with its wall", func(ctx context.Context, _ service.Who, in *numberIn) (service.Run, error) {
+		return s.Run(ctx, in.Number)
+	})
+	add(a, "POST", "/runs/{number}/cancel", service.Runner, "End a run before its time", func(ctx context.Context, who service.Who, in *numberIn) (service.Run, error) {
+		return s.Cancel(ctx, who, in.Number)
+	})
+	add(a, "GET", "/runs/{number}/tests/{test}", service.Viewer, "One test of a run in every pane, with its attempts", func(ctx context.Context, _ service.Who, in *testIn) (service.TestResult, error) {
+		return s.TestOfRun(ctx, in.Number, in.Test)
+	})
+	add(a, "GET", "/runs/{number}/files", service.Viewer, "List the files that a run kept", func(ctx context.Context, _ service.Who, in *filesIn) ([]service.RunFile, error) {
+		return s.FilesOfRun(ctx, in.Number, in.Kind)
+	})
+	add(a, "POST", "/agent/beat", service.AgentRole, "An agent's sign of life", func(_ context.Context, _ service.Who, in *link.Beat) (link.BeatAnswer, error) {
+		return s.Beat(*in)
+	})
+	add(a, "POST", "/agent/started", service.AgentRole, "An agent begins a test", func(_ context.Context, _ service.Who, in *link.Started) (none, error) {
+		return none{}, s.Started(*in)
+	})
+	add(a, "POST", "/agent/results", service.AgentRole, "An agent hands in an attempt's result", func(_ context.Context, _ service.Who, in *link.Result) (link.ResultAnswer, error) {
+		return s.Result(*in)
+	})
+}

@@ -1,0 +1,188 @@
+package httpapi
+
+import (
+	"bufio"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"time"
+
+	"github.com/fasthttp/websocket"
+	"github.com/gofiber/fiber/v3"
+	"github.com/valyala/fasthttp"
+
+	"parallelpane/internal/blobs"
+	"parallelpane/internal/link"
+	"parallelpane/internal/report"
+	"parallelpane/internal/service"
+)
+
+// streams registers the operations whose bodies are not JSON.
+func (a *api) streams() {
+	type hashIn struct {
+		Hash string `path:"hash" json:"-" description:"SHA-256 in hexadecimal"`
+	}
+	raw := func(method, path string, role service.Role, summary string, in any, h func(fiber.Ctx, service.Who) error) {
+		a.doc.operation(method, path, role, summary, in, nil)
+		a.app.Add([]string{method}, Prefix+colons(path), func(c fiber.Ctx) error {
+			who, err := a.who(c, role)
+			if err != nil {
+				return err
+			}
+			return h(c, who)
+		})
+	}
+	raw("GET", "/events", service.Viewer, "Events of all runs and the fleet (text/event-stream)", nil, func(c fiber.Ctx, _ service.Who) error {
+		return a.events(c, "")
+	})
+	raw("GET", "/runs/{number}/events", service.Viewer, "Events of one run (text/event-stream)", new(numberIn), func(c fiber.Ctx, _ service.Who) error {
+		in := new(numberIn)
+		if err := bind(c, in); err != nil {
+			return err
+		}
+		run, err := a.service.Run(c.Context(), in.Number)
+		if err != nil {
+			return err
+		}
+		return a.events(c, run.ID)
+	})
+	raw("GET", "/runs/{number}/junit", service.Viewer, "A run as JUnit XML", new(numberIn), func(c fiber.Ctx, _ service.Who) error {
+		in := new(numberIn)
+		if err := bind(c, in); err != nil {
+			return err
+		}
+		run, err := a.service.Run(c.Context(), in.Number)
+		if err != nil {
+			return err
+		}
+		c.Set(fiber.HeaderContentType, "application/xml; charset=utf-8")
+		return report.JUnit(c.Response().BodyWriter(), run)
+	})
+	raw("HEAD", "/bundles/{hash}", service.Runner, "Ask whether a bundle is here", new(hashIn), func(c fiber.Ctx, _ service.Who) error {
+		if !a.service.HasBundle(c.Params("hash")) {
+			return c.SendStatus(http.StatusNotFound)
+		}
+		return c.SendStatus(http.StatusOK)
+	})
+	raw("PUT", "/bundles/{hash}", service.Runner, "Send a bundle (tar, gzip)", new(hashIn), func(c fiber.Ctx, _ service.Who) error {
+		if err := a.service.PutBundle(c.Params("hash"), stream(c)); err != nil {
+			return err
+		}
+		return c.SendStatus(http.StatusNoContent)
+	})
+	raw("GET", "/agent/bundles/{hash}", service.AgentRole, "Fetch a bundle", new(hashIn), func(c fiber.Ctx, _ service.Who) error {
+		f, err := a.service.Bundle(c.Params("hash"))
+		if err != nil {
+			return err
+		}
+		c.Set(fiber.HeaderContentType, "application/gzip")
+		return c.SendStream(f)
+	})
+	raw("PUT", "/agent/files/{hash}", service.AgentRole, "Send a file of an attempt", new(hashIn), func(c fiber.Ctx, _ service.Who) error {
+		if !blobs.ValidHash(c.Params("hash")) {
+			return invalid("%q is not a SHA-256 in hexadecimal", c.Params("hash"))
+		}
+		if err := a.service.PutFile(c.Params("hash"), stream(c)); err != nil {
+			return err
+		}
+		return c.SendStatus(http.StatusNoContent)
+	})
+	type fileIn struct {
+		Attempt string `path:"attempt" json:"-"`
+		Name    string `path:"name" json:"-"`
+	}
+	raw("GET", "/attempts/{attempt}/files/{name}", service.Viewer, "A file of an attempt", new(fileIn), a.file)
+	raw("GET", "/agent/link", service.AgentRole, "An agent's link (WebSocket)", nil, func(c fiber.Ctx, _ service.Who) error { return a.link(c) })
+}
+
+const keepAlive = 15 * time.Second
+
+// events streams Server-Sent Events until the client or the service goes.
+func (a *api) events(c fiber.Ctx, run string) error {
+	w := a.service.Watch(run)
+	c.Set(fiber.HeaderContentType, "text/event-stream")
+	c.Set(fiber.HeaderCacheControl, "no-store")
+	c.Set("X-Accel-Buffering", "no")
+	return c.SendStreamWriter(func(out *bufio.Writer) {
+		defer w.Close()
+		t := time.NewTicker(keepAlive)
+		defer t.Stop()
+		fmt.Fprint(out, "retry: 1000\n\n")
+		for out.Flush() == nil {
+			select {
+			case e, ok := <-w.Events:
+				if !ok {
+					return
+				}
+				raw, err := json.Marshal(e)
+				if err != nil {
+					return
+				}
+				fmt.Fprintf(out, "event: %s\ndata: %s\n\n", e.Type, raw)
+			case <-t.C:
+				fmt.Fprint(out, ": still here\n\n")
+			}
+		}
+	})
+}
+
+// shownInline are the media types that a browser may show on the service's own
+// address. Anything else is offered for saving, so that nothing an artifact
+// contains can act in the console's name.
+var shownInline = map[string]bool{"image/png": true, "image/jpeg": true, "text/plain; charset=utf-8": true, "video/webm": true}
+
+func (a *api) file(c fiber.Ctx, _ service.Who) error {
+	name, err := url.PathUnescape(c.Params("name"))
+	if err != nil {
+		return invalid("the file's name: %v", err)
+	}
+	f, r, err := a.service.OpenFile(c.Context(), c.Params("attempt"), name)
+	if err != nil {
+		return err
+	}
+	media, how := f.Media, "inline"
+	if !shownInline[media] {
+		media, how = "application/octet-stream", "attachment"
+	}
+	c.Set(fiber.HeaderContentType, media)
+	c.Set(fiber.HeaderContentDisposition, how+`; filename="`+f.Name+`"`)
+	c.Set("Content-Security-Policy", "default-src 'none'; sandbox")
+	c.Set(fiber.HeaderCacheControl, "private, max-age=31536000, immutable")
+	return c.SendStream(r, int(f.Size))
+}
+
+var upgrader = websocket.FastHTTPUpgrader{Subprotocols: []string{link.Protocol}, ReadBufferSize: 32 << 10, WriteBufferSize: 32 << 10,
+	CheckOrigin: func(ctx *fasthttp.RequestCtx) bool { return len(ctx.Request.Header.Peek("Origin")) == 0 }}
+
+// link takes an agent's link after it has introduced itself.
+func (a *api) link(c fiber.Ctx) error {
+	var hello link.Hello
+	raw, err := base64.StdEncoding.DecodeString(c.Get(link.HelloHeader))
+	if err == nil {
+		err = json.Unmarshal(raw, &hello)
+	}
+	if err != nil {
+		return invalid("the agent's introduction cannot be read: %v", err)
+	}
+	if err := a.service.MayJoin(hello); err != nil {
+		return err
+	}
+	err = upgrader.Upgrade(c.RequestCtx(), func(ws *websocket.Conn) {
+		l, err := link.Serve(ws)
+		if err != nil {
+			a.log.Warn("link not taken", "agent", hello.Name, "error", err)
+			return
+		}
+		defer l.Close()
+		if err := a.service.Join(hello, l); err != nil {
+			a.log.Warn("agent refused", "agent", hello.Name, "error", err)
+		}
+	})
+	if errors.As(err, new(websocket.HandshakeError)) {
+		return fiber.NewError(http.StatusUpgradeRequired, "this address takes WebSocket connections of agents only")
+	}
+	return err
+}

@@ -1,0 +1,100 @@
+package link
+
+import (
+	"parallelpane/internal/core/device"
+	"parallelpane/internal/core/fleet"
+	"parallelpane/internal/core/verdict"
+	"parallelpane/internal/script"
+)
+
+// Hello is what an agent says of itself when it joins.
+type Hello struct {
+	Name     string        `json:"name"`
+	Instance string        `json:"instance"` // random, one for each start of the program
+	Machine  fleet.Machine `json:"machine"`
+	Held     []int64       `json:"held"` // fences of the leases it works on
+}
+
+// Slice is the work of one lease.
+type Slice struct {
+	Fence       int64             `json:"fence"`
+	Run         int               `json:"run"` // number, for people
+	Project     string            `json:"project"`
+	Suite       string            `json:"suite"`
+	Pane        int               `json:"pane"`
+	Label       string            `json:"label"`
+	Values      map[string]string `json:"values"`
+	Bundle      string            `json:"bundle"` // SHA-256
+	Base        string            `json:"base"`
+	Vars        map[string]string `json:"vars"`
+	Tests       []SliceTest       `json:"tests"`
+	TestLimitMS int64             `json:"test_limit_ms"`
+}
+
+// SliceTest is one test of a slice.
+type SliceTest struct {
+	Index   int    `json:"index"` // within the run
+	Name    string `json:"name"`
+	File    string `json:"file"`
+	Attempt int    `json:"attempt"` // from 1
+}
+
+// Beat is an agent's sign of life.
+type Beat struct {
+	Name     string  `json:"name"`
+	Instance string  `json:"instance"`
+	Held     []int64 `json:"held"`
+}
+
+// BeatAnswer names the leases that have ended and must be dropped.
+type BeatAnswer struct {
+	Ended []int64 `json:"ended"`
+}
+
+// Started says which test of a lease runs now.
+type Started struct {
+	Fence int64 `json:"fence"`
+	Test  int   `json:"test"`
+}
+
+// Result is one finished attempt. Its files have been uploaded before.
+type Result struct {
+	ID        string          `json:"id"` // made by the agent, so that the same result sent twice is known
+	Fence     int64           `json:"fence"`
+	Test      int             `json:"test"`
+	Attempt   int             `json:"attempt"`
+	Agent     string          `json:"agent"`
+	Verdict   verdict.Verdict `json:"verdict"`
+	Message   string          `json:"message"`
+	StartedAt int64           `json:"started_at"` // milliseconds since 1970
+	TookMS    int64           `json:"took_ms"`
+	Detail    Detail          `json:"detail"`
+	Files     []File          `json:"files"`
+}
+
+// Detail is what an attempt keeps besides its verdict.
+type Detail struct {
+	Steps    []script.StepResult `json:"steps"`
+	Browser  string              `json:"browser"`
+	Version  string              `json:"version"`
+	Device   string              `json:"device"`
+	Emulated device.Outcome      `json:"emulated"`
+	StartMS  int64               `json:"start_ms"`  // from asking for the session until it was there
+	DriverMS int64               `json:"driver_ms"` // spent waiting for the driver while the steps ran
+}
+
+// File is a file of an attempt, kept by its contents.
+type File struct {
+	Name  string `json:"name"`
+	Kind  string `json:"kind"` // screenshot, log
+	Media string `json:"media"`
+	Hash  string `json:"hash"`
+	Size  int64  `json:"size"`
+}
+
+// ResultAnswer says whether a result counted. One that did not is to be
+// dropped, not sent again.
+type ResultAnswer struct {
+	Accepted bool   `json:"accepted"`
+	Why      string `json:"why,omitempty"`
+}

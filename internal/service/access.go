@@ -1,0 +1,201 @@
+package service
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/oklog/ulid/v2"
+
+	"parallelpane/internal/store"
+)
+
+// Role is what a token may do. Each role may do what the one before it may,
+// but for agent, which may only do an agent's work.
+type Role string
+
+// Roles.
+const (
+	Viewer    Role = "viewer" // look at everything
+	Runner    Role = "runner" // and start and cancel runs
+	Admin     Role = "admin"  // and manage tokens and agents
+	AgentRole Role = "agent"
+)
+
+// Roles lists every role.
+var Roles = []Role{Viewer, Runner, Admin, AgentRole}
+
+// Allows reports whether a role may do what needs another.
+func (r Role) Allows(need Role) bool {
+	if need == AgentRole || r == AgentRole {
+		return r == need || (r == Admin && need == AgentRole)
+	}
+	return slices.Index(Roles, r) >= slices.Index(Roles, need)
+}
+
+// Who is somebody who has shown a valid token.
+type Who struct {
+	TokenID string `json:"-"`
+	Name    string `json:"name"`
+	Role    Role   `json:"role"`
+}
+
+const tokenPrefix = "pane_"
+
+func newSecret() string { return tokenPrefix + strings.ToLower(rand.Text()) }
+
+func hashOf(secret string) []byte {
+	sum := sha256.Sum256([]byte(secret))
+	return sum[:]
+}
+
+func newID() string { return ulid.Make().String() }
+
+// Authenticate finds who a token belongs to.
+func (s *Service) Authenticate(ctx context.Context, secret string) (Who, error) {
+	t, err := s.store.TokenByHash(ctx, hashOf(secret))
+	if errors.Is(err, store.ErrNotFound) {
+		return Who{}, errorf(Unauthorized, "the token is not valid here: check the address of the service and the token")
+	}
+	if err != nil {
+		return Who{}, err
+	}
+	return Who{t.ID, t.Name, Role(t.Role)}, nil
+}
+
+// AddToken makes a token and returns its secret, which is not kept.
+func (s *Service) AddToken(name string, role Role) (Token, string, error) {
+	if name = strings.TrimSpace(name); name == "" || len(name) > 64 {
+		return Token{}, "", errorf(Invalid, "a token needs a name of 1 to 64 characters")
+	}
+	if !slices.Contains(Roles, role) {
+		return Token{}, "", errorf(Invalid, "unknown role %q: use one of %v", role, Roles)
+	}
+	secret := newSecret()
+	t := store.Token{ID: newID(), Name: name, Role: string(role), Hash: hashOf(secret), CreatedAt: store.Millis(s.now())}
+	if err := s.store.Write(store.AddToken(t)); err != nil {
+		return Token{}, "", err
+	}
+	return Token{t.ID, t.Name, role, at(t.CreatedAt)}, secret, nil
+}
+
+// Tokens lists every token.
+func (s *Service) Tokens(ctx context.Context) ([]Token, error) {
+	rows, err := s.store.Tokens(ctx)
+	out := make([]Token, len(rows))
+	for i, t := range rows {
+		out[i] = Token{t.ID, t.Name, Role(t.Role), at(t.CreatedAt)}
+	}
+	return out, err
+}
+
+// DropToken makes a token invalid.
+func (s *Service) DropToken(id string) error {
+	if err := s.store.Write(store.DropToken(id)); errors.Is(err, store.ErrGuard) {
+		return errorf(NotFound, "there is no token %s", id)
+	} else if err != nil {
+		return err
+	}
+	return nil
+}
+
+// Names of the files that hold the first tokens, in the data directory.
+const (
+	AdminTokenFile = "admin.token"
+	AgentTokenFile = "agent.token"
+)
+
+// firstTokens makes an admin's and an agent's token when there are none at all,
+// and leaves them in the data directory for the programs of this machine.
+func (s *Service) firstTokens(ctx context.Context, dir string) error {
+	have, err := s.store.Tokens(ctx)
+	if err != nil || len(have) > 0 {
+		return err
+	}
+	for file, role := range map[string]Role{AdminTokenFile: Admin, AgentTokenFile: AgentRole} {
+		_, secret, err := s.AddToken("first "+string(role), role)
+		if err != nil {
+			return err
+		}
+		if err := os.WriteFile(filepath.Join(dir, file), []byte(secret+"\n"), 0o600); err != nil {
+			return fmt.Errorf("keep the first %s token: %w", role, err)
+		}
+	}
+	return nil
+}
+
+// door keeps one-time sign-in codes, in memory only.
+type door struct {
+	mu    sync.Mutex
+	codes map[string]doorCode
+}
+
+type doorCode struct {
+	who     Who
+	expires time.Time
+}
+
+const codeLife = 10 * time.Minute
+
+// SignInCode makes a code that signs a browser in once, within ten minutes, as
+// the person who asked for it.
+func (s *Service) SignInCode(who Who) string {
+	code := strings.ToLower(rand.Text())
+	s.door.mu.Lock()
+	defer s.door.mu.Unlock()
+	now := s.now()
+	for c, d := range s.door.codes {
+		if now.After(d.expires) {
+			delete(s.door.codes, c)
+		}
+	}
+	s.door.codes[code] = doorCode{who, now.Add(codeLife)}
+	return code
+}
+
+// UseCode takes a sign-in code and makes a console session: a token of the same
+// role under the person's name. The code is good for this one time.
+func (s *Service) UseCode(code string) (Who, string, error) {
+	s.door.mu.Lock()
+	d, ok := s.door.codes[code]
+	delete(s.door.codes, code)
+	s.door.mu.Unlock()
+	if !ok || s.now().After(d.expires) {
+		return Who{}, "", errorf(Unauthorized, "this sign-in link was used already or is older than ten minutes: make a new one with pane link")
+	}
+	secret, err := s.signIn(d.who)
+	return d.who, secret, err
+}
+
+// SignIn makes a console session for somebody with a token.
+func (s *Service) SignIn(ctx context.Context, token string) (Who, string, error) {
+	who, err := s.Authenticate(ctx, token)
+	if err != nil {
+		return who, "", err
+	}
+	if who.Role == AgentRole {
+		return who, "", errorf(Forbidden, "an agent's token does not open the console")
+	}
+	secret, err := s.signIn(who)
+	return who, secret, err
+}
+
+func (s *Service) signIn(who Who) (string, error) {
+	name := who.Name
+	if !strings.HasSuffix(name, consoleSuffix) {
+		name += consoleSuffix
+	}
+	_, secret, err := s.AddToken(name, who.Role)
+	return secret, err
+}
+
+// consoleSuffix marks the tokens of console sessions in the list of tokens.
+const consoleSuffix = " (console)"

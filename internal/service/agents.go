@@ -1,0 +1,341 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"maps"
+	"regexp"
+	"slices"
+	"time"
+
+	"github.com/valyala/fasthttp"
+
+	"parallelpane/internal/blobs"
+	"parallelpane/internal/core/dispatch"
+	"parallelpane/internal/core/fleet"
+	"parallelpane/internal/core/verdict"
+	"parallelpane/internal/link"
+	"parallelpane/internal/store"
+)
+
+// agentConn is an agent the service knows, online or not. Service.mu guards it.
+type agentConn struct {
+	name     string
+	instance string
+	machine  fleet.Machine
+	link     *link.Agent // nil while offline
+	lastSeen time.Time
+}
+
+func (s *Service) knowAgents(ctx context.Context) error {
+	rows, err := s.store.Agents(ctx)
+	if err != nil {
+		return err
+	}
+	for _, row := range rows {
+		a := &agentConn{name: row.Name, instance: row.Instance, lastSeen: store.Time(row.LastSeen)}
+		if err := json.Unmarshal([]byte(row.Machine), &a.machine); err != nil {
+			return fmt.Errorf("records of agent %s: %w", row.Name, err)
+		}
+		s.agents[row.Name] = a
+		s.machine.Know(dispatch.Agent{Name: a.name, Facts: a.machine.Facts(), Slots: a.machine.Slots})
+	}
+	return nil
+}
+
+var agentName = regexp.MustCompile(`^[a-zA-Z0-9][a-zA-Z0-9._-]{0,63}$`)
+
+// MayJoin checks whether an agent may join, before its link is taken.
+func (s *Service) MayJoin(h link.Hello) error {
+	if !agentName.MatchString(h.Name) {
+		return errorf(Invalid, "%q is not a name for an agent: letters, digits, '.', '-' and '_', at most 64", h.Name)
+	}
+	if h.Instance == "" || h.Machine.Slots < 1 || h.Machine.Slots > 1000 {
+		return errorf(Invalid, "agent %s must say its instance and 1 to 1000 slots", h.Name)
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if a := s.agents[h.Name]; a != nil && a.link != nil && a.instance != h.Instance {
+		return errorf(Conflict, "another agent named %s is online: give this one a name of its own with --name", h.Name)
+	}
+	return nil
+}
+
+// Join brings an agent online and keeps it so until the link is gone.
+func (s *Service) Join(h link.Hello, l *link.Agent) error {
+	now := s.now()
+	s.mu.Lock()
+	a := s.agents[h.Name]
+	if a == nil {
+		a = &agentConn{name: h.Name}
+		s.agents[h.Name] = a
+	}
+	if a.link != nil {
+		if a.instance != h.Instance { // two came at the same time
+			s.mu.Unlock()
+			return errorf(Conflict, "another agent named %s is online: give this one a name of its own with --name", h.Name)
+		}
+		a.link.Close() // the same agent came back before its old link was known to be dead
+	}
+	a.instance, a.machine, a.link, a.lastSeen = h.Instance, h.Machine, l, now
+	ds := s.machine.Join(now, dispatch.Agent{Name: h.Name, Facts: h.Machine.Facts(), Slots: h.Machine.Slots}, h.Held)
+	e := s.applyLocked(ds, store.SaveAgent(store.Agent{Name: h.Name, Instance: h.Instance, Machine: store.JSON(h.Machine),
+		FirstSeen: store.Millis(now), LastSeen: store.Millis(now)}))
+	e.events = append(e.events, Event{Type: "agents"})
+	s.mu.Unlock()
+	s.log.Info("agent joined", "agent", h.Name, "slots", h.Machine.Slots, "held", len(h.Held))
+	if err := s.carryOut(e); err != nil {
+		return err
+	}
+
+	<-l.Done()
+
+	s.mu.Lock()
+	if a.link != l {
+		s.mu.Unlock()
+		return nil
+	}
+	a.link, a.lastSeen = nil, s.now()
+	e = s.applyLocked(s.machine.Leave(s.now(), h.Name), store.SawAgent(h.Name, store.Millis(s.now())))
+	e.events = append(e.events, Event{Type: "agents"})
+	s.mu.Unlock()
+	s.log.Info("agent left", "agent", h.Name)
+	return s.carryOut(e)
+}
+
+// Beat renews an agent's leases.
+func (s *Service) Beat(b link.Beat) (link.BeatAnswer, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	a := s.agents[b.Name]
+	if a == nil || a.instance != b.Instance {
+		return link.BeatAnswer{}, errorf(Conflict, "agent %s has not joined", b.Name)
+	}
+	a.lastSeen = s.now()
+	return link.BeatAnswer{Ended: s.machine.Renew(s.now(), b.Name, b.Held)}, nil
+}
+
+// Started notes that an agent has begun a test.
+func (s *Service) Started(st link.Started) error {
+	s.mu.Lock()
+	l, ok := s.leases[st.Fence]
+	if !ok || !s.machine.Started(st.Fence, st.Test) {
+		s.mu.Unlock()
+		return errorf(Conflict, "lease %d has ended", st.Fence)
+	}
+	var e *Event
+	if r := s.live[l.Run]; r != nil && r.started(l.Pane, st.Test, l.Agent) {
+		ev := r.event(l.Pane, st.Test)
+		e = &ev
+	}
+	s.mu.Unlock()
+	if e != nil {
+		s.hub.publish(*e)
+	}
+	return nil
+}
+
+// MaxFileBytes bounds one file of an attempt.
+const MaxFileBytes = 512 << 20
+
+// PutFile takes a file of an attempt.
+func (s *Service) PutFile(hash string, r io.Reader) error {
+	if !blobs.ValidHash(hash) {
+		return errorf(Invalid, "%q is not a SHA-256 in hexadecimal", hash)
+	}
+	if s.blobs.Has(hash) {
+		return nil
+	}
+	return s.put(hash, MaxFileBytes, r)
+}
+
+var fileName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,99}$`)
+
+// Limits of what an attempt may say.
+const (
+	maxMessage = 16 << 10
+	maxFiles   = 200
+)
+
+func checkResult(r link.Result, has func(string) bool) error {
+	switch {
+	case r.Verdict != verdict.Passed && r.Verdict != verdict.Failed && r.Verdict != verdict.Broken && r.Verdict != verdict.Skipped:
+		return errorf(Invalid, "an attempt cannot end as %q", r.Verdict)
+	case len(r.ID) == 0 || len(r.ID) > 64 || len(r.Files) > maxFiles || r.TookMS < 0:
+		return errorf(Invalid, "the result has no id, more than %d files, or a negative time", maxFiles)
+	}
+	names := map[string]bool{}
+	for _, f := range r.Files {
+		if !fileName.MatchString(f.Name) || names[f.Name] {
+			return errorf(Invalid, "%q is not a name for a file, or is given twice", f.Name)
+		}
+		names[f.Name] = true
+		if !has(f.Hash) {
+			return errorf(Conflict, "the file %s has not been sent", f.Name)
+		}
+	}
+	return nil
+}
+
+// Result takes the result of an attempt.
+func (s *Service) Result(r link.Result) (link.ResultAnswer, error) {
+	if err := checkResult(r, s.blobs.Has); err != nil {
+		return link.ResultAnswer{}, err
+	}
+	if len(r.Message) > maxMessage {
+		r.Message = r.Message[:maxMessage] + " …"
+	}
+	s.mu.Lock()
+	l, ok := s.leases[r.Fence]
+	i := slices.Index(l.Tests, r.Test)
+	if !ok || i < 0 || l.Agent != r.Agent {
+		s.mu.Unlock()
+		return link.ResultAnswer{Why: fmt.Sprintf("lease %d has ended", r.Fence)}, nil
+	}
+	accepted, ds := s.machine.Result(s.now(), r.Fence, r.Test, r.Verdict)
+	if !accepted {
+		s.mu.Unlock()
+		return link.ResultAnswer{Why: fmt.Sprintf("lease %d has ended or has this result", r.Fence)}, nil
+	}
+	row := store.Attempt{ID: r.ID, RunID: l.Run, Pane: l.Pane, Test: r.Test, Number: l.Attempt[i], Fence: r.Fence, Agent: r.Agent,
+		Verdict: string(r.Verdict), Message: r.Message, StartedAt: r.StartedAt, TookMS: r.TookMS, Detail: store.JSON(r.Detail)}
+	files := make([]store.File, len(r.Files))
+	for k, f := range r.Files {
+		files[k] = store.File{AttemptID: r.ID, Name: f.Name, Kind: f.Kind, Media: f.Media, Hash: f.Hash, Size: f.Size}
+	}
+	batch := store.AddAttempt(row, files)
+	run := s.live[l.Run]
+	run.attempted(row)
+	if p := &run.view.Panes[l.Pane]; p.Info.Browser == "" && r.Detail.Browser != "" {
+		p.Info = PaneInfo{r.Detail.Browser, r.Detail.Version, r.Detail.Emulated}
+		batch = append(batch, store.InformPane(l.Run, l.Pane, store.JSON(p.Info)))
+	}
+	first := run.event(l.Pane, r.Test)
+	e := s.applyLocked(ds, batch...)
+	e.events = append([]Event{first}, e.events...)
+	s.mu.Unlock()
+	s.stats.attempts.WithLabelValues(string(r.Verdict)).Inc()
+	return link.ResultAnswer{Accepted: true}, s.carryOut(e)
+}
+
+// deliver sends a slice to its agent. When that fails the lease is given back;
+// an agent whose link has just gone keeps it until it comes back or the lease
+// expires.
+func (s *Service) deliver(l dispatch.Lease) {
+	s.mu.Lock()
+	r, a := s.live[l.Run], s.agents[l.Agent]
+	if r == nil || a == nil || a.link == nil {
+		s.mu.Unlock()
+		return
+	}
+	conn := a.link
+	limit := int64(r.view.Request.TestLimitS) * 1000
+	if limit == 0 {
+		limit = defaultTestMS
+	}
+	p := r.view.Panes[l.Pane]
+	slice := link.Slice{Fence: l.Fence, Run: r.view.Number, Project: r.view.Project, Suite: r.view.Suite, Pane: l.Pane, Label: p.Label,
+		Values: p.Values, Bundle: r.files, Base: r.view.Base, Vars: maps.Clone(r.vars), TestLimitMS: limit}
+	for i, t := range l.Tests {
+		slice.Tests = append(slice.Tests, link.SliceTest{Index: t, Name: r.view.Tests[t].Name, File: r.view.Tests[t].File, Attempt: l.Attempt[i]})
+	}
+	s.mu.Unlock()
+	s.tasks.Go(func() {
+		err := call(conn, fasthttp.MethodPost, "/slices", slice)
+		if err == nil {
+			return
+		}
+		s.log.Warn("slice not delivered", "agent", l.Agent, "fence", l.Fence, "error", err)
+		select {
+		case <-conn.Done():
+		default:
+			s.mu.Lock()
+			e := s.applyLocked(s.machine.Done(s.now(), l.Fence, fmt.Sprintf("agent %s did not take the slice: %v", l.Agent, err)))
+			s.mu.Unlock()
+			_ = s.carryOut(e)
+		}
+	})
+}
+
+// revoke tells an agent to drop a lease. An agent that cannot be told learns it
+// from its next beat.
+func (s *Service) revoke(end dispatch.End) {
+	s.mu.Lock()
+	var conn *link.Agent
+	if a := s.agents[end.Agent]; a != nil {
+		conn = a.link
+	}
+	s.mu.Unlock()
+	if conn == nil {
+		return
+	}
+	s.tasks.Go(func() {
+		if err := call(conn, fasthttp.MethodDelete, fmt.Sprintf("/slices/%d", end.Fence), nil); err != nil {
+			s.log.Warn("lease not revoked", "agent", end.Agent, "fence", end.Fence, "error", err)
+		}
+	})
+}
+
+// call sends a request over a link.
+func call(a *link.Agent, method, path string, body any) error {
+	req, resp := fasthttp.AcquireRequest(), fasthttp.AcquireResponse()
+	defer fasthttp.ReleaseRequest(req)
+	defer fasthttp.ReleaseResponse(resp)
+	req.Header.SetMethod(method)
+	req.SetRequestURI("http://agent" + path)
+	if body != nil {
+		raw, err := json.Marshal(body)
+		if err != nil {
+			return err
+		}
+		req.Header.SetContentType("application/json")
+		req.SetBody(raw)
+	}
+	if err := a.Do(req, resp, 15*time.Second); err != nil {
+		return err
+	}
+	if resp.StatusCode() >= 300 {
+		return fmt.Errorf("status %d: %.200s", resp.StatusCode(), resp.Body())
+	}
+	return nil
+}
+
+// Agents lists the fleet by name.
+func (s *Service) Agents() []Agent {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	out := []Agent{}
+	for _, name := range slices.Sorted(maps.Keys(s.agents)) {
+		a := s.agents[name]
+		v := Agent{Name: name, Online: a.link != nil, Machine: a.machine, Slots: a.machine.Slots, LastSeen: at(store.Millis(a.lastSeen)), Work: []AgentWork{}}
+		v.Used, _, _ = s.machine.Load(name)
+		for _, fence := range slices.Sorted(maps.Keys(s.leases)) {
+			if l := s.leases[fence]; l.Agent == name && s.live[l.Run] != nil {
+				r := s.live[l.Run]
+				v.Work = append(v.Work, AgentWork{r.view.Number, r.view.Panes[l.Pane].Label, len(l.Tests)})
+			}
+		}
+		out = append(out, v)
+	}
+	return out
+}
+
+// ForgetAgent removes an agent that is offline.
+func (s *Service) ForgetAgent(name string) error {
+	s.mu.Lock()
+	a := s.agents[name]
+	if a == nil || a.link != nil {
+		s.mu.Unlock()
+		if a == nil {
+			return errorf(NotFound, "there is no agent %s", name)
+		}
+		return errorf(Conflict, "agent %s is online: stop it first", name)
+	}
+	delete(s.agents, name)
+	e := s.applyLocked(s.machine.Forget(s.now(), name), store.DropAgent(name))
+	e.events = append(e.events, Event{Type: "agents"})
+	s.mu.Unlock()
+	return s.carryOut(e)
+}

@@ -1,0 +1,252 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"time"
+
+	"parallelpane/internal/core/dispatch"
+	"parallelpane/internal/core/fleet"
+	"parallelpane/internal/core/verdict"
+	"parallelpane/internal/store"
+)
+
+// liveRun is a run that has not ended, as watchers see it. Service.mu guards it.
+type liveRun struct {
+	view  Run
+	vars  map[string]string
+	files string // bundle
+}
+
+// summary copies what lists show.
+func (r *liveRun) summary() *RunSummary {
+	s := r.view.RunSummary
+	s.Counts = copyCounts(s.Counts)
+	s.Panes = make([]PaneGlance, len(r.view.Panes))
+	for i, p := range r.view.Panes {
+		s.Panes[i] = PaneGlance{p.Label, p.State, p.Verdict}
+	}
+	return &s
+}
+
+// copy is the whole run, safe to hand out.
+func (r *liveRun) copy() Run {
+	v := r.view
+	v.RunSummary = *r.summary()
+	v.Panes = make([]Pane, len(r.view.Panes))
+	v.Cells = make([][]Cell, len(r.view.Cells))
+	for i := range r.view.Panes {
+		v.Panes[i] = r.pane(i)
+		v.Cells[i] = slices.Clone(r.view.Cells[i])
+	}
+	return v
+}
+
+func (r *liveRun) pane(i int) Pane {
+	p := r.view.Panes[i]
+	p.Counts = copyCounts(p.Counts)
+	p.Agents = slices.Clone(p.Agents)
+	return p
+}
+
+func copyCounts(c verdict.Counts) verdict.Counts {
+	out := verdict.Counts{}
+	for v, n := range c {
+		if n > 0 {
+			out[v] = n
+		}
+	}
+	return out
+}
+
+func (r *liveRun) event(pane, test int) Event {
+	p, c := r.pane(pane), r.view.Cells[pane][test]
+	return Event{Type: "cell", Run: r.summary(), Pane: &p, Test: test, Cell: &c}
+}
+
+func (r *liveRun) joined(pane int, agent string) {
+	p := &r.view.Panes[pane]
+	if p.State == Queued {
+		p.State = Running
+	}
+	if !slices.Contains(p.Agents, agent) {
+		p.Agents = append(p.Agents, agent)
+	}
+}
+
+// started and stopped report whether they changed anything.
+func (r *liveRun) started(pane, test int, agent string) bool {
+	c := &r.view.Cells[pane][test]
+	if c.State != Queued {
+		return false
+	}
+	c.State, c.Agent = Running, agent
+	r.view.Panes[pane].Running++
+	return true
+}
+
+func (r *liveRun) stopped(pane, test int) bool {
+	c := &r.view.Cells[pane][test]
+	if c.State != Running {
+		return false
+	}
+	c.State = Queued
+	r.view.Panes[pane].Running--
+	return true
+}
+
+func (r *liveRun) attempted(a store.Attempt) {
+	r.stopped(a.Pane, a.Test)
+	r.view.Panes[a.Pane].note(&r.view.Cells[a.Pane][a.Test], a)
+}
+
+// note books an attempt in its pane and cell.
+func (p *Pane) note(c *Cell, a store.Attempt) {
+	p.TookMS += a.TookMS
+	if !slices.Contains(p.Agents, a.Agent) {
+		p.Agents = append(p.Agents, a.Agent)
+	}
+	c.Attempts, c.Agent, c.TookMS = a.Number, a.Agent, a.TookMS
+	if a.Verdict != string(verdict.Passed) {
+		c.Message = a.Message
+	}
+}
+
+func (r *liveRun) settled(d dispatch.Settled) {
+	r.stopped(d.Pane, d.Test)
+	c := &r.view.Cells[d.Pane][d.Test]
+	p := &r.view.Panes[d.Pane]
+	c.State, c.Verdict, c.Why = Ended, d.Verdict, d.Why
+	for _, counts := range []verdict.Counts{p.Counts, r.view.Counts} {
+		counts[verdict.Pending]--
+		counts[d.Verdict]++
+	}
+	if p.Counts[verdict.Pending] == 0 {
+		p.State, p.Verdict = Ended, p.Counts.Over()
+	}
+}
+
+func (r *liveRun) over(now time.Time) {
+	r.view.State, r.view.Verdict, r.view.EndedAt = Ended, r.view.Counts.Over(), at(store.Millis(now))
+	r.view.Counts = copyCounts(r.view.Counts)
+}
+
+func summaryOf(row store.Run) RunSummary {
+	s := RunSummary{
+		Number: row.Number, ID: row.ID, Project: row.Project, Suite: row.Suite, Matrix: row.Matrix, Environment: row.Environment,
+		By: row.By, State: Queued, Verdict: verdict.Verdict(row.Verdict), Why: row.Why, Counts: verdict.Counts{},
+		CreatedAt: at(row.CreatedAt), StartedAt: at(row.StartedAt), EndedAt: at(row.EndedAt), Panes: []PaneGlance{},
+	}
+	_ = json.Unmarshal([]byte(row.Counts), &s.Counts)
+	switch {
+	case row.EndedAt > 0:
+		s.State = Ended
+	case row.StartedAt > 0:
+		s.State = Running
+	}
+	return s
+}
+
+// runOf builds a run from its records.
+func runOf(row store.Run, w store.Whole) (Run, error) {
+	v := Run{RunSummary: summaryOf(row), Base: row.Base, Panes: []Pane{}, Tests: []Test{}}
+	if err := json.Unmarshal([]byte(row.Request), &v.Request); err != nil {
+		return v, fmt.Errorf("records of run %d: %w", row.Number, err)
+	}
+	for _, t := range w.Tests {
+		test := Test{Index: t.Index, Name: t.Name, File: t.File}
+		if err := json.Unmarshal([]byte(t.Tags), &test.Tags); err != nil {
+			return v, fmt.Errorf("records of run %d: %w", row.Number, err)
+		}
+		v.Tests = append(v.Tests, test)
+	}
+	for _, p := range w.Panes {
+		pane := Pane{Index: p.Index, Key: p.Key, Label: p.Label, State: Queued, Counts: verdict.Counts{}, Agents: []string{}}
+		for into, src := range map[any]string{&pane.Values: p.Values, &pane.Needs: p.Needs, &pane.Info: p.Info} {
+			if err := json.Unmarshal([]byte(src), into); err != nil {
+				return v, fmt.Errorf("records of run %d: %w", row.Number, err)
+			}
+		}
+		v.Panes = append(v.Panes, pane)
+		v.Cells = append(v.Cells, make([]Cell, len(w.Tests)))
+	}
+	v.Counts = verdict.Counts{}
+	for _, r := range w.Results {
+		p, c := &v.Panes[r.Pane], &v.Cells[r.Pane][r.Test]
+		c.State, c.Verdict, c.Why = Queued, verdict.Verdict(r.Verdict), r.Why
+		if c.Verdict != verdict.Pending {
+			c.State = Ended
+		}
+		p.Counts[c.Verdict]++
+		v.Counts[c.Verdict]++
+	}
+	for _, a := range w.Attempts {
+		v.Panes[a.Pane].note(&v.Cells[a.Pane][a.Test], a)
+	}
+	for i := range v.Panes {
+		p := &v.Panes[i]
+		switch {
+		case p.Counts[verdict.Pending] == 0:
+			p.State, p.Verdict = Ended, p.Counts.Over()
+		case p.Counts[verdict.Pending] < len(v.Tests):
+			p.State = Running
+		}
+		v.RunSummary.Panes = append(v.RunSummary.Panes, PaneGlance{p.Label, p.State, p.Verdict})
+	}
+	return v, nil
+}
+
+// restoreLocked hands a run of the records to the scheduler.
+func (s *Service) restoreLocked(ctx context.Context, row store.Run) ([]dispatch.Decision, error) {
+	w, err := s.store.WholeRun(ctx, row.ID)
+	if err != nil {
+		return nil, err
+	}
+	view, err := runOf(row, w)
+	if err != nil {
+		return nil, err
+	}
+	r := &liveRun{view: view, files: row.Bundle}
+	if err := json.Unmarshal([]byte(row.Vars), &r.vars); err != nil {
+		return nil, err
+	}
+	work := workOf(view)
+	for _, a := range w.Attempts {
+		t := &work.Panes[a.Pane].Tests[a.Test]
+		t.Past = append(t.Past, verdict.Verdict(a.Verdict))
+	}
+	for _, res := range w.Results {
+		work.Panes[res.Pane].Tests[res.Test].Settled = res.Verdict != ""
+	}
+	var leases []dispatch.Lease
+	for _, l := range w.Leases {
+		var tests []leaseTest
+		if err := json.Unmarshal([]byte(l.Tests), &tests); err != nil {
+			return nil, err
+		}
+		lease := dispatch.Lease{Fence: l.Fence, Agent: l.Agent, Run: row.ID, Pane: l.Pane}
+		for _, t := range tests {
+			lease.Tests, lease.Attempt = append(lease.Tests, t.Test), append(lease.Attempt, t.Attempt)
+		}
+		leases = append(leases, lease)
+		s.leases[l.Fence] = lease
+	}
+	s.live[row.ID] = r
+	return s.machine.Restore(s.now(), work, leases), nil
+}
+
+// workOf is a run as the scheduler sees it.
+func workOf(v Run) dispatch.Run {
+	work := dispatch.Run{ID: v.ID, Retries: v.Request.Retries, Limit: v.Request.Limit,
+		QueueLimit: time.Duration(v.Request.QueueLimitS) * time.Second}
+	for _, p := range v.Panes {
+		needs := fleet.Needs{}
+		for k, want := range p.Needs {
+			needs[k] = want
+		}
+		work.Panes = append(work.Panes, dispatch.Pane{Needs: needs, Tests: make([]dispatch.Test, len(v.Tests))})
+	}
+	return work
+}

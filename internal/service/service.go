@@ -1,0 +1,280 @@
+// Package service holds the use cases: whatever the API, the console or an
+// agent asks for is done here. It is the only package that joins the core, the
+// records, the files and the links to agents.
+//
+// The scheduler is a state machine in package dispatch. Service feeds it events
+// under one lock, puts the decisions' records in line for the writer under the
+// same lock, and carries them out once they are on disk; so that what an agent
+// or a watcher has seen is never forgotten by a crash.
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"parallelpane/internal/blobs"
+	"parallelpane/internal/core/dispatch"
+	"parallelpane/internal/core/verdict"
+	"parallelpane/internal/store"
+)
+
+// Config is what a service is opened with.
+type Config struct {
+	Dir      string // data directory, made if need be
+	Log      *slog.Logger
+	Clock    func() time.Time // nil means time.Now
+	Dispatch dispatch.Config
+	Tick     time.Duration // how often the scheduler looks at the clock; 0 means 1 s
+}
+
+// Service is an open service.
+type Service struct {
+	store *store.Store
+	blobs *blobs.Dir
+	log   *slog.Logger
+	now   func() time.Time
+	hub   *hub
+	door  door
+	stats *stats
+
+	mu      sync.Mutex // guards what follows; named Locked functions need it held
+	machine *dispatch.Machine
+	live    map[string]*liveRun // by id
+	leases  map[int64]dispatch.Lease
+	agents  map[string]*agentConn
+	number  int
+
+	fatal    chan error
+	stop     chan struct{}
+	stopOnce sync.Once
+	tasks    sync.WaitGroup
+}
+
+// Open opens the data directory and takes up the runs that had not ended.
+func Open(ctx context.Context, c Config) (*Service, error) {
+	if c.Clock == nil {
+		c.Clock = time.Now
+	}
+	if c.Tick == 0 {
+		c.Tick = time.Second
+	}
+	if err := os.MkdirAll(c.Dir, 0o700); err != nil {
+		return nil, fmt.Errorf("data directory: %w", err)
+	}
+	st, err := store.Open(c.Dir)
+	if err != nil {
+		return nil, err
+	}
+	bl, err := blobs.Open(filepath.Join(c.Dir, "blobs"))
+	if err != nil {
+		return nil, errors.Join(err, st.Close())
+	}
+	s := &Service{
+		store: st, blobs: bl, log: c.Log, now: c.Clock, hub: newHub(), door: door{codes: map[string]doorCode{}},
+		live: map[string]*liveRun{}, leases: map[int64]dispatch.Lease{}, agents: map[string]*agentConn{},
+		fatal: make(chan error, 1), stop: make(chan struct{}),
+	}
+	s.stats = newStats(s)
+	if err := s.takeUp(ctx, c); err != nil {
+		return nil, errors.Join(err, st.Close())
+	}
+	s.tasks.Go(func() { s.clock(c.Tick) })
+	return s, nil
+}
+
+// takeUp rebuilds the scheduler from the records.
+func (s *Service) takeUp(ctx context.Context, c Config) error {
+	if err := s.firstTokens(ctx, c.Dir); err != nil {
+		return err
+	}
+	number, fence, err := s.store.LastNumbers(ctx)
+	if err != nil {
+		return err
+	}
+	s.number = number
+	s.machine = dispatch.New(c.Dispatch, fence)
+	if err := s.knowAgents(ctx); err != nil {
+		return err
+	}
+	runs, err := s.store.OpenRuns(ctx)
+	if err != nil {
+		return err
+	}
+	s.mu.Lock()
+	var last *effects
+	for _, r := range runs {
+		ds, err := s.restoreLocked(ctx, r)
+		if err != nil {
+			s.mu.Unlock()
+			return fmt.Errorf("take up run %d: %w", r.Number, err)
+		}
+		last = s.applyLocked(ds)
+		s.log.Info("run taken up", "run", r.Number)
+	}
+	s.mu.Unlock()
+	if last != nil {
+		return last.pending.Wait()
+	}
+	return nil
+}
+
+// clock lets the scheduler see time pass.
+func (s *Service) clock(every time.Duration) {
+	t := time.NewTicker(every)
+	defer t.Stop()
+	for {
+		select {
+		case <-t.C:
+			s.mu.Lock()
+			e := s.applyLocked(s.machine.Tick(s.now()))
+			s.mu.Unlock()
+			_ = s.carryOut(e)
+		case <-s.stop:
+			return
+		}
+	}
+}
+
+// Fatal receives the error that makes going on senseless: records that cannot
+// be written. The program should stop; a new start goes on from the records.
+func (s *Service) Fatal() <-chan error { return s.fatal }
+
+// Ready reports whether the service can do its work.
+func (s *Service) Ready(ctx context.Context) error { return s.store.Ping(ctx) }
+
+// Watch streams events of one run, or with "" of all runs and the fleet.
+func (s *Service) Watch(runID string) *Watch { return s.hub.watch(runID) }
+
+// Close ends watches and links and closes the records. Runs that have not ended
+// go on at the next start.
+func (s *Service) Close() error {
+	s.stopOnce.Do(func() { close(s.stop) })
+	s.hub.close()
+	s.mu.Lock()
+	for _, a := range s.agents {
+		if a.link != nil {
+			a.link.Close()
+		}
+	}
+	s.mu.Unlock()
+	s.tasks.Wait()
+	return s.store.Close()
+}
+
+// effects are what is to be done once the records of some decisions are
+// written.
+type effects struct {
+	pending *store.Pending
+	events  []Event
+	grants  []dispatch.Lease
+	ends    []dispatch.End
+}
+
+// applyLocked books decisions in memory and puts their records, after those in
+// extra, in line for the writer.
+func (s *Service) applyLocked(ds []dispatch.Decision, extra ...store.Stmt) *effects {
+	e := &effects{}
+	batch := extra
+	now := store.Millis(s.now())
+	touched := map[*liveRun]bool{}
+	for _, d := range ds {
+		switch d := d.(type) {
+		case dispatch.Lease:
+			r := s.live[d.Run]
+			s.leases[d.Fence] = d
+			batch = append(batch, store.AddLease(store.Lease{Fence: d.Fence, RunID: d.Run, Pane: d.Pane, Agent: d.Agent,
+				Tests: store.JSON(leaseTests(d)), GrantedAt: now}))
+			if r.view.StartedAt == nil {
+				r.view.StartedAt = at(now)
+				r.view.State = Running
+				batch = append(batch, store.StartRun(d.Run, now))
+			}
+			r.joined(d.Pane, d.Agent)
+			e.grants = append(e.grants, d)
+			touched[r] = true
+		case dispatch.End:
+			for _, t := range s.leases[d.Fence].Tests {
+				if r := s.live[d.Run]; r != nil && r.stopped(s.leases[d.Fence].Pane, t) {
+					e.events = append(e.events, r.event(s.leases[d.Fence].Pane, t))
+				}
+			}
+			delete(s.leases, d.Fence)
+			batch = append(batch, store.EndLease(d.Fence, now, d.Why))
+			e.ends = append(e.ends, d)
+		case dispatch.Closed:
+			delete(s.leases, d.Fence)
+			batch = append(batch, store.EndLease(d.Fence, now, ""))
+		case dispatch.Lost:
+			r := s.live[d.Run]
+			a := store.Attempt{ID: newID(), RunID: d.Run, Pane: d.Pane, Test: d.Test, Number: d.Attempt, Fence: d.Fence, Agent: d.Agent,
+				Verdict: string(verdict.Broken), Message: d.Why, StartedAt: now, Detail: "{}"}
+			batch = append(batch, store.AddAttempt(a, nil)...)
+			r.attempted(a)
+			s.stats.attempts.WithLabelValues(a.Verdict).Inc()
+			e.events = append(e.events, r.event(d.Pane, d.Test))
+		case dispatch.Settled:
+			r := s.live[d.Run]
+			batch = append(batch, store.Settle(d.Run, d.Pane, d.Test, string(d.Verdict), d.Why))
+			r.settled(d)
+			e.events = append(e.events, r.event(d.Pane, d.Test))
+			touched[r] = true
+		case dispatch.Over:
+			r := s.live[d.Run]
+			r.over(s.now())
+			s.stats.runs.WithLabelValues(string(r.view.Verdict)).Inc()
+			batch = append(batch, store.EndRun(d.Run, string(r.view.Verdict), store.JSON(r.view.Counts), now))
+			e.events = append(e.events, Event{Type: "run", Run: r.summary()})
+			delete(s.live, d.Run)
+			delete(touched, r)
+		}
+	}
+	for r := range touched {
+		batch = append(batch, store.Recount(r.view.ID, store.JSON(r.view.Counts)))
+		e.events = append(e.events, Event{Type: "run", Run: r.summary()})
+	}
+	e.pending = s.store.Enqueue(batch...)
+	return e
+}
+
+// carryOut waits for the records and then tells agents and watchers.
+func (s *Service) carryOut(e *effects) error {
+	if err := e.pending.Wait(); err != nil {
+		if !errors.Is(err, store.ErrClosed) {
+			s.log.Error("records cannot be written; stopping", "error", err)
+			select {
+			case s.fatal <- err:
+			default:
+			}
+		}
+		return err
+	}
+	for _, ev := range e.events {
+		s.hub.publish(ev)
+	}
+	for _, l := range e.grants {
+		s.deliver(l)
+	}
+	for _, end := range e.ends {
+		s.revoke(end)
+	}
+	return nil
+}
+
+type leaseTest struct {
+	Test    int `json:"test"`
+	Attempt int `json:"attempt"`
+}
+
+func leaseTests(l dispatch.Lease) []leaseTest {
+	out := make([]leaseTest, len(l.Tests))
+	for i, t := range l.Tests {
+		out[i] = leaseTest{t, l.Attempt[i]}
+	}
+	return out
+}
