@@ -117,7 +117,7 @@ type StepResult struct {
 	StartMS int64     `json:"start_ms"` // since the test's start
 	TookMS  int64     `json:"took_ms"`
 	Message string    `json:"message,omitempty"`
-	Shot    string    `json:"shot,omitempty"` // name of the screenshot taken in it
+	Shot    string    `json:"shot,omitempty"` // name under which the watcher keeps the screenshot taken in it
 }
 
 // Outcome is what happened in a test.
@@ -131,7 +131,7 @@ type Outcome struct {
 // runner's goroutine.
 type Watcher interface {
 	StepDone(StepResult)
-	Shot(name string, png []byte)
+	Shot(name string, png []byte) (kept string)
 }
 
 type runner struct {
@@ -198,8 +198,7 @@ func (r *runner) carryOut(ctx context.Context, step Step, res *StepResult, w Wat
 		shotCtx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
 		defer cancel()
 		if png, shotErr := r.browser.Screenshot(shotCtx); shotErr == nil {
-			res.Shot = "failure"
-			w.Shot(res.Shot, png)
+			res.Shot = w.Shot("failure", png)
 		}
 	}
 }
@@ -230,8 +229,7 @@ func (r *runner) act(ctx context.Context, step Step, res *StepResult, w Watcher)
 		if err != nil {
 			return err
 		}
-		res.Shot = step.Name
-		w.Shot(res.Shot, png)
+		res.Shot = w.Shot(step.Name, png)
 		return nil
 	case Expect:
 		return r.expect(ctx, step)

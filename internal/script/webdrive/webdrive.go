@@ -44,11 +44,14 @@ func (b *Browser) judge(ctx context.Context, err error) error {
 	case webdriver.InvalidSelector, webdriver.InvalidArgument, webdriver.InvalidElementState, webdriver.NoSuchWindow:
 		return err
 	}
-	if errors.Is(err, context.DeadlineExceeded) || errors.Is(err, context.Canceled) {
+	if errors.Is(err, context.Canceled) {
 		return err
 	}
 	if lost := b.gone(context.WithoutCancel(ctx)); lost != nil {
 		return &script.LabError{Err: lost}
+	}
+	if errors.Is(err, context.DeadlineExceeded) {
+		return err
 	}
 	if webdriver.SessionLost(err) {
 		return &script.LabError{Err: err}

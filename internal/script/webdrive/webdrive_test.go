@@ -26,8 +26,11 @@ import (
 
 type quiet struct{ shots []string }
 
-func (q *quiet) StepDone(script.StepResult)   {}
-func (q *quiet) Shot(name string, png []byte) { q.shots = append(q.shots, name) }
+func (q *quiet) StepDone(script.StepResult) {}
+func (q *quiet) Shot(name string, _ []byte) string {
+	q.shots = append(q.shots, name)
+	return name
+}
 
 const saltmarsh = "../../demo/saltmarsh"
 

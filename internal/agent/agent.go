@@ -1,0 +1,303 @@
+// Package agent is the daemon on a lab machine. It keeps one link to the
+// service, takes slices under leases, runs them on this machine's browsers and
+// hands the results in, keeping each on disk until the service has it.
+//
+// Every goroutine belongs to Run, which waits for all of them.
+package agent
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strconv"
+	"sync"
+	"time"
+
+	"github.com/gofrs/flock"
+
+	"parallelpane/internal/core/fleet"
+	"parallelpane/internal/engine"
+	"parallelpane/internal/link"
+	"parallelpane/internal/sessions"
+)
+
+// Config is what an agent is started with.
+type Config struct {
+	Service  string // address of the service, http or https
+	Token    string
+	Name     string
+	Slots    int               // 0 means Advice
+	Labels   map[string]string // of one's own, for matching
+	Dir      string            // state: sessions, bundles, results not yet handed in
+	Version  string
+	Log      *slog.Logger
+	Families []engine.Family
+	Beat     time.Duration // 0 means 4 s
+	Backoff  time.Duration // longest pause between attempts to connect; 0 means 15 s
+}
+
+// Agent is a running agent.
+type Agent struct {
+	Config
+	up       *upstream
+	host     *sessions.Host
+	machine  fleet.Machine
+	instance string
+	spool    *spool
+	bundles  *bundles
+
+	mu     sync.Mutex
+	slices map[int64]*work // by fence, until their results are handed in
+	tasks  sync.WaitGroup
+}
+
+// work is a slice being worked on.
+type work struct {
+	link.Slice
+	cancel  context.CancelFunc
+	running bool // still executes; false while only its results wait
+}
+
+// New prepares an agent: it takes its state directory, removes what an earlier
+// agent left behind and looks at the machine.
+func New(ctx context.Context, c Config) (*Agent, func(), error) {
+	if c.Beat == 0 {
+		c.Beat = 4 * time.Second
+	}
+	if c.Backoff == 0 {
+		c.Backoff = 15 * time.Second
+	}
+	if err := os.MkdirAll(c.Dir, 0o700); err != nil {
+		return nil, nil, fmt.Errorf("state directory: %w", err)
+	}
+	lock := flock.New(filepath.Join(c.Dir, "lock"))
+	if ok, err := lock.TryLock(); err != nil || !ok {
+		return nil, nil, errors.Join(fmt.Errorf("another agent uses the state directory %s: stop it, or give this one another --name or --state", c.Dir), err)
+	}
+	release := func() { _ = lock.Unlock() }
+	host, err := sessions.NewHost(filepath.Join(c.Dir, "sessions"), c.Log, c.Families...)
+	if err != nil {
+		release()
+		return nil, nil, err
+	}
+	sp, err := openSpool(filepath.Join(c.Dir, "spool"))
+	if err != nil {
+		release()
+		return nil, nil, err
+	}
+	a := &Agent{Config: c, host: host, instance: rand.Text(), spool: sp, slices: map[int64]*work{}}
+	a.up = newUpstream(c.Service, c.Token)
+	a.bundles = &bundles{dir: filepath.Join(c.Dir, "bundles"), up: a.up}
+	a.machine = Inventory(ctx, host, c.Version)
+	a.machine.Labels = c.Labels
+	if a.machine.Slots = c.Slots; c.Slots == 0 {
+		a.machine.Slots = Advice(a.machine)
+	}
+	return a, release, nil
+}
+
+// Machine is what the agent found.
+func (a *Agent) Machine() fleet.Machine { return a.machine }
+
+// Run works until the context ends or the service refuses the agent for good.
+func (a *Agent) Run(ctx context.Context) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer a.tasks.Wait()
+	defer cancel()
+	a.tasks.Go(func() { a.beat(ctx) })
+	a.tasks.Go(func() { a.handIn(ctx) })
+	pause := 100 * time.Millisecond
+	for {
+		began := time.Now()
+		err := a.connect(ctx)
+		if ctx.Err() != nil {
+			return nil
+		}
+		if refused, ok := errors.AsType[*link.Refused](err); ok && refused.Status < 500 && refused.Status != http.StatusTooManyRequests {
+			return fmt.Errorf("the service refused this agent: %w", refused)
+		}
+		if time.Since(began) > 10*time.Second {
+			pause = 100 * time.Millisecond
+		}
+		a.Log.Warn("no link to the service; trying again", "service", a.Service, "in", pause, "error", err)
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-time.After(pause):
+		}
+		pause = min(pause*2, a.Backoff)
+	}
+}
+
+// connect opens the link and serves it until it is gone.
+func (a *Agent) connect(ctx context.Context) error {
+	hello, err := json.Marshal(link.Hello{Name: a.Name, Instance: a.instance, Machine: a.machine, Held: a.held()})
+	if err != nil {
+		return err
+	}
+	header := http.Header{}
+	header.Set("Authorization", "Bearer "+a.Token)
+	header.Set(link.HelloHeader, base64.StdEncoding.EncodeToString(hello))
+	l, err := link.Dial(ctx, a.up.webSocket()+link.Path, header, nil)
+	if err != nil {
+		return err
+	}
+	a.Log.Info("linked to the service", "service", a.Service, "name", a.Name, "slots", a.machine.Slots)
+	a.spool.kick()
+	srv := &http.Server{Handler: a.handler(ctx), ReadHeaderTimeout: 30 * time.Second, BaseContext: func(net.Listener) context.Context { return ctx }}
+	stop := context.AfterFunc(ctx, func() { l.Close() })
+	defer stop()
+	err = srv.Serve(l)
+	return errors.Join(err, srv.Close())
+}
+
+// handler answers the service.
+func (a *Agent) handler(ctx context.Context) http.Handler {
+	mux := http.NewServeMux()
+	mux.HandleFunc("POST /slices", func(w http.ResponseWriter, r *http.Request) {
+		var s link.Slice
+		if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 16<<20)).Decode(&s); err != nil {
+			http.Error(w, "slice: "+err.Error(), http.StatusBadRequest)
+			return
+		}
+		if err := a.take(ctx, s); err != nil {
+			http.Error(w, err.Error(), http.StatusConflict)
+			return
+		}
+		w.WriteHeader(http.StatusAccepted)
+	})
+	mux.HandleFunc("DELETE /slices/{fence}", func(w http.ResponseWriter, r *http.Request) {
+		fence, err := strconv.ParseInt(r.PathValue("fence"), 10, 64)
+		if err != nil {
+			http.Error(w, "fence: "+err.Error(), http.StatusBadRequest)
+			return
+		}
+		a.drop(fence)
+		w.WriteHeader(http.StatusNoContent)
+	})
+	return mux
+}
+
+// take starts work on a slice, unless every slot is taken.
+func (a *Agent) take(ctx context.Context, s link.Slice) error {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if _, have := a.slices[s.Fence]; have {
+		return nil
+	}
+	busy := 0
+	for _, w := range a.slices {
+		if w.running {
+			busy++
+		}
+	}
+	if busy >= a.machine.Slots {
+		return fmt.Errorf("all %d slots are taken", a.machine.Slots)
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	w := &work{Slice: s, cancel: cancel, running: true}
+	a.slices[s.Fence] = w
+	a.Log.Info("slice taken", "run", s.Run, "pane", s.Label, "tests", len(s.Tests), "fence", s.Fence)
+	a.tasks.Go(func() {
+		a.execute(ctx, w.Slice)
+		cancel()
+		a.mu.Lock()
+		defer a.mu.Unlock()
+		w.running = false
+		if !a.spool.holds(s.Fence) {
+			delete(a.slices, s.Fence)
+		}
+	})
+	return nil
+}
+
+// drop ends work on a lease that has ended; its results no longer count.
+func (a *Agent) drop(fence int64) {
+	a.spool.discard(fence)
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if w := a.slices[fence]; w != nil {
+		a.Log.Info("lease ended by the service", "fence", fence, "run", w.Run)
+		w.cancel()
+		if !w.running {
+			delete(a.slices, fence)
+		}
+	}
+}
+
+// held lists the leases whose results the service does not have yet.
+func (a *Agent) held() []int64 {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	fences := []int64{}
+	for f := range a.slices {
+		fences = append(fences, f)
+	}
+	for _, f := range a.spool.fences() {
+		if a.slices[f] == nil { // of an earlier agent of this directory
+			fences = append(fences, f)
+		}
+	}
+	return fences
+}
+
+// beat renews the leases.
+func (a *Agent) beat(ctx context.Context) {
+	t := time.NewTicker(a.Beat)
+	defer t.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-t.C:
+		}
+		var answer link.BeatAnswer
+		err := a.up.post(ctx, "/agent/beat", link.Beat{Name: a.Name, Instance: a.instance, Held: a.held()}, &answer)
+		if err != nil {
+			if ctx.Err() == nil {
+				a.Log.Debug("no beat", "error", err)
+			}
+			continue
+		}
+		for _, f := range answer.Ended {
+			a.drop(f)
+		}
+	}
+}
+
+// handIn sends results from disk as they come, and again after a failure.
+func (a *Agent) handIn(ctx context.Context) {
+	pause := 200 * time.Millisecond
+	for {
+		err := a.spool.send(ctx, a.up, a.Log, a.handedIn)
+		wait := time.Hour
+		if err != nil && ctx.Err() == nil {
+			a.Log.Warn("results wait on disk", "error", err, "again_in", pause)
+			wait, pause = pause, min(pause*2, 5*time.Second)
+		} else {
+			pause = 200 * time.Millisecond
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-a.spool.more:
+		case <-time.After(wait):
+		}
+	}
+}
+
+func (a *Agent) handedIn(fence int64) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if w := a.slices[fence]; w != nil && !w.running && !a.spool.holds(fence) {
+		delete(a.slices, fence)
+	}
+}

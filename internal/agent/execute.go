@@ -1,0 +1,186 @@
+package agent
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"github.com/oklog/ulid/v2"
+
+	"parallelpane/internal/core/device"
+	"parallelpane/internal/core/fleet"
+	"parallelpane/internal/core/verdict"
+	"parallelpane/internal/link"
+	"parallelpane/internal/script"
+	"parallelpane/internal/script/webdrive"
+	"parallelpane/internal/sessions"
+)
+
+// execute runs the tests of a slice one after another, each in a browser of its
+// own, until the lease is dropped.
+func (a *Agent) execute(ctx context.Context, s link.Slice) {
+	dir, bundleErr := a.bundles.get(ctx, s.Bundle)
+	for _, t := range s.Tests {
+		if ctx.Err() != nil {
+			return
+		}
+		if err := a.up.post(ctx, "/agent/started", link.Started{Fence: s.Fence, Test: t.Index}, nil); err != nil {
+			if refused, ok := errors.AsType[*answerError](err); ok && refused.status == 409 {
+				a.drop(s.Fence)
+				return
+			}
+			a.Log.Debug("start not announced", "error", err)
+		}
+		at := &attempt{agent: a, slice: s, test: t, dir: dir, began: time.Now()}
+		at.result = link.Result{ID: ulid.Make().String(), Fence: s.Fence, Test: t.Index, Attempt: t.Attempt, Agent: a.Name,
+			StartedAt: at.began.UnixMilli(), Detail: link.Detail{Steps: []script.StepResult{}}, Files: []link.File{}}
+		at.note("attempt %d of %q on %s, for run %d", t.Attempt, t.Name, a.Name, s.Run)
+		if bundleErr != nil {
+			at.end(verdict.Broken, bundleErr.Error())
+		} else {
+			at.run(ctx)
+		}
+		if ctx.Err() != nil {
+			return // dropped or stopping: what happened says nothing about the product
+		}
+		at.keep()
+		a.Log.Info("test ended", "run", s.Run, "pane", s.Label, "test", t.Name, "verdict", at.result.Verdict, "took", time.Since(at.began).Round(time.Millisecond))
+	}
+}
+
+// attempt is one execution of one test. It is its own script.Watcher.
+type attempt struct {
+	agent  *Agent
+	slice  link.Slice
+	test   link.SliceTest
+	dir    string
+	began  time.Time
+	result link.Result
+	log    bytes.Buffer
+	names  map[string]int
+}
+
+func (at *attempt) note(format string, args ...any) {
+	fmt.Fprintf(&at.log, "%8d ms  %s\n", time.Since(at.began).Milliseconds(), strings.ReplaceAll(fmt.Sprintf(format, args...), "\n", "\n             "))
+}
+
+func (at *attempt) end(v verdict.Verdict, message string) {
+	at.result.Verdict, at.result.Message = v, message
+	at.note("%s%s", v, strings.TrimRight(": "+message, ": "))
+}
+
+// browser picks the combination's browser on this machine.
+func (a *Agent) browser(values map[string]string) (fleet.Browser, error) {
+	for _, b := range a.machine.Browsers {
+		if b.Name == values["browser"] && b.Fits {
+			return b, nil
+		}
+	}
+	return fleet.Browser{}, fmt.Errorf("agent %s has no usable %s", a.Name, values["browser"])
+}
+
+func (at *attempt) run(ctx context.Context) {
+	a, s := at.agent, at.slice
+	src, err := readWithin(at.dir, at.test.File)
+	if err != nil {
+		at.end(verdict.Broken, err.Error())
+		return
+	}
+	sc, err := script.Parse(at.test.File, src)
+	if err != nil {
+		at.end(verdict.Failed, err.Error())
+		return
+	}
+	b, err := a.browser(s.Values)
+	if err != nil {
+		at.end(verdict.Broken, err.Error())
+		return
+	}
+	profile, err := device.Find(s.Values["device"])
+	if err != nil {
+		at.end(verdict.Failed, err.Error())
+		return
+	}
+	at.result.Detail.Browser, at.result.Detail.Version, at.result.Detail.Device = b.Name, b.Version, profile.Name
+	session, err := a.host.Open(ctx, sessions.Request{Browser: b, Headed: s.Values["mode"] == "headed", Device: profile})
+	if err != nil {
+		at.end(verdict.Broken, err.Error())
+		return
+	}
+	defer session.Close()
+	at.result.Detail.StartMS = time.Since(at.began).Milliseconds()
+	at.result.Detail.Emulated = session.Outcome
+	at.note("%s %s is open as %s: %s", b.Name, b.Version, profile.Name, strings.Join(session.Outcome.Applied, ", "))
+	for _, m := range session.Outcome.Missing {
+		at.note("not emulated: %s (%s)", m.Feature, m.Reason)
+	}
+	var driver atomic.Int64
+	session.Client.Observe = func(_, _ string, took time.Duration, _ error) { driver.Add(int64(took)) }
+
+	limited, cancel := context.WithTimeout(ctx, time.Duration(s.TestLimitMS)*time.Millisecond)
+	defer cancel()
+	out := script.Run(limited, sc, webdrive.New(session.Session, session.Gone), script.Setting{
+		Base: s.Base, Root: at.dir,
+		Scope: script.Scope{Browser: b.Name, OS: a.machine.OS, Device: script.DeviceOf(profile), Axes: s.Values, Vars: s.Vars},
+	}, at)
+	at.result.Detail.Steps = out.Steps
+	at.result.Detail.DriverMS = time.Duration(driver.Load()).Milliseconds()
+	at.end(out.Verdict, out.Message)
+	if out.Verdict != verdict.Passed {
+		if tail := session.Log(64 << 10); len(bytes.TrimSpace(tail)) > 0 {
+			at.file("driver.log", "log", "text/plain; charset=utf-8", tail)
+		}
+	}
+}
+
+// readWithin reads a file of a directory and never one outside it.
+func readWithin(dir, name string) ([]byte, error) {
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	return root.ReadFile(filepath.FromSlash(name))
+}
+
+// StepDone writes the step to the attempt's log.
+func (at *attempt) StepDone(r script.StepResult) {
+	at.note("%-7s %s (%s, %d ms)%s", r.State, r.Title, r.At, r.TookMS, strings.TrimRight(": "+r.Message, ": "))
+}
+
+// Shot keeps a screenshot. Two captures of one name get a number.
+func (at *attempt) Shot(name string, png []byte) string {
+	if at.names == nil {
+		at.names = map[string]int{}
+	}
+	at.names[name]++
+	if n := at.names[name]; n > 1 {
+		name = fmt.Sprintf("%s-%d", name, n)
+	}
+	at.file(name+".png", "screenshot", "image/png", png)
+	return safeName(name + ".png")
+}
+
+func (at *attempt) file(name, kind, media string, contents []byte) {
+	f, err := at.agent.spool.file(at.result.ID, safeName(name), kind, media, contents)
+	if err != nil {
+		at.note("%s was not kept: %v", name, err)
+		return
+	}
+	at.result.Files = append(at.result.Files, f)
+}
+
+// keep puts the result on disk, from where it is handed in.
+func (at *attempt) keep() {
+	at.result.TookMS = time.Since(at.began).Milliseconds()
+	at.file("agent.log", "log", "text/plain; charset=utf-8", at.log.Bytes())
+	if err := at.agent.spool.add(at.result); err != nil {
+		at.agent.Log.Error("a result could not be kept", "test", at.test.Name, "error", err)
+	}
+}

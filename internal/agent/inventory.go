@@ -1,0 +1,52 @@
+package agent
+
+import (
+	"context"
+	"os"
+	"os/exec"
+	"runtime"
+	"time"
+
+	"github.com/shirou/gopsutil/v4/host"
+	"github.com/shirou/gopsutil/v4/mem"
+
+	"parallelpane/internal/core/fleet"
+	"parallelpane/internal/sessions"
+)
+
+// Inventory reads this machine.
+func Inventory(ctx context.Context, h *sessions.Host, version string) fleet.Machine {
+	m := fleet.Machine{
+		OS: runtime.GOOS, Arch: runtime.GOARCH, Cores: runtime.NumCPU(), Browsers: h.Browsers(ctx),
+		Headed: canOpenWindows(), Version: version, StartedAt: time.Now().UTC().Format(time.RFC3339),
+	}
+	if m.OS == "darwin" {
+		m.OS = "macos"
+	}
+	if info, err := host.InfoWithContext(ctx); err == nil {
+		m.OSVersion = info.Platform + " " + info.PlatformVersion
+	}
+	if v, err := mem.VirtualMemoryWithContext(ctx); err == nil {
+		m.MemoryMB = int(v.Total >> 20)
+	}
+	return m
+}
+
+func canOpenWindows() bool {
+	if runtime.GOOS != "linux" || os.Getenv("DISPLAY") != "" {
+		return true
+	}
+	_, err := exec.LookPath("Xvfb")
+	return err == nil
+}
+
+// Advice is the number of slots for a machine nothing is known of but its size:
+// one a core, as long as each finds 1.5 GB of memory. A browser under test
+// keeps about one core busy; more sessions than cores only slow each other.
+func Advice(m fleet.Machine) int {
+	n := m.Cores
+	if m.MemoryMB > 0 {
+		n = min(n, m.MemoryMB/1536)
+	}
+	return max(1, n)
+}

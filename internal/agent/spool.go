@@ -1,0 +1,215 @@
+package agent
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+
+	"parallelpane/internal/link"
+)
+
+// spool keeps results and their files on disk until the service has them. A
+// result is a file NAME.json beside a directory of blobs; it is written last
+// and under a temporary name first, so a crash leaves no half of one.
+type spool struct {
+	dir  string
+	more chan struct{} // has an element when there is something new to send
+
+	mu      sync.Mutex
+	waiting map[string]int64 // name of the result's file -> fence
+}
+
+func openSpool(dir string) (*spool, error) {
+	s := &spool{dir: dir, more: make(chan struct{}, 1), waiting: map[string]int64{}}
+	if err := os.MkdirAll(filepath.Join(dir, "blobs"), 0o700); err != nil {
+		return nil, fmt.Errorf("spool: %w", err)
+	}
+	names, err := filepath.Glob(filepath.Join(dir, "*.json"))
+	if err != nil {
+		return nil, fmt.Errorf("spool: %w", err)
+	}
+	for _, n := range names {
+		if r, err := readResult(n); err == nil {
+			s.waiting[filepath.Base(n)] = r.Fence
+		}
+	}
+	return s, nil
+}
+
+func readResult(path string) (link.Result, error) {
+	var r link.Result
+	raw, err := os.ReadFile(path)
+	if err != nil {
+		return r, err
+	}
+	return r, json.Unmarshal(raw, &r)
+}
+
+// blob is where a result's file lies. Each result has its own copy, so that
+// one can be dropped without a thought for the others.
+func blob(id, hash string) string { return filepath.Join("blobs", id+"-"+hash) }
+
+// file keeps contents for a result and describes them.
+func (s *spool) file(id, name, kind, media string, contents []byte) (link.File, error) {
+	sum := sha256.Sum256(contents)
+	f := link.File{Name: name, Kind: kind, Media: media, Hash: hex.EncodeToString(sum[:]), Size: int64(len(contents))}
+	if err := s.write(blob(id, f.Hash), contents); err != nil {
+		return f, err
+	}
+	return f, nil
+}
+
+func (s *spool) write(name string, contents []byte) error {
+	path := filepath.Join(s.dir, name)
+	tmp, err := os.CreateTemp(filepath.Dir(path), ".new-")
+	if err != nil {
+		return fmt.Errorf("spool: %w", err)
+	}
+	_, err = tmp.Write(contents)
+	if err = errors.Join(err, tmp.Close()); err == nil {
+		err = os.Rename(tmp.Name(), path)
+	}
+	if err != nil {
+		_ = os.Remove(tmp.Name())
+		return fmt.Errorf("spool: %w", err)
+	}
+	return nil
+}
+
+// add keeps a result for sending.
+func (s *spool) add(r link.Result) error {
+	raw, err := json.Marshal(r)
+	if err != nil {
+		return fmt.Errorf("spool: %w", err)
+	}
+	name := r.ID + ".json"
+	if err := s.write(name, raw); err != nil {
+		return err
+	}
+	s.mu.Lock()
+	s.waiting[name] = r.Fence
+	s.mu.Unlock()
+	s.kick()
+	return nil
+}
+
+func (s *spool) kick() {
+	select {
+	case s.more <- struct{}{}:
+	default:
+	}
+}
+
+func (s *spool) holds(fence int64) bool { return slices.Contains(s.fences(), fence) }
+
+func (s *spool) fences() []int64 {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	var out []int64
+	for _, f := range s.waiting {
+		if !slices.Contains(out, f) {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// discard drops the results of a lease.
+func (s *spool) discard(fence int64) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for name, f := range s.waiting {
+		if f == fence {
+			s.removeLocked(name)
+		}
+	}
+}
+
+func (s *spool) removeLocked(name string) {
+	path := filepath.Join(s.dir, name)
+	r, err := readResult(path)
+	_ = os.Remove(path)
+	delete(s.waiting, name)
+	if err == nil {
+		for _, f := range r.Files {
+			_ = os.Remove(filepath.Join(s.dir, blob(r.ID, f.Hash)))
+		}
+	}
+}
+
+// send hands in every waiting result, oldest first, and returns the error that
+// made it stop; results that the service refuses for good are dropped.
+func (s *spool) send(ctx context.Context, up *upstream, log *slog.Logger, sent func(fence int64)) error {
+	for {
+		s.mu.Lock()
+		var names []string
+		for n := range s.waiting {
+			names = append(names, n)
+		}
+		s.mu.Unlock()
+		if len(names) == 0 {
+			return nil
+		}
+		slices.Sort(names) // ids sort by time
+		r, err := readResult(filepath.Join(s.dir, names[0]))
+		if err == nil {
+			err = s.sendOne(ctx, up, r)
+		} else if errors.Is(err, fs.ErrNotExist) {
+			err = nil // discarded meanwhile
+		}
+		if refused, ok := errors.AsType[*answerError](err); ok && refused.status < 500 && refused.status != http.StatusUnauthorized && refused.status != http.StatusTooManyRequests {
+			log.Error("the service refused a result; it is dropped", "test", r.Test, "fence", r.Fence, "error", err)
+			err = nil
+		}
+		if err != nil {
+			return err
+		}
+		s.mu.Lock()
+		s.removeLocked(names[0])
+		s.mu.Unlock()
+		sent(r.Fence)
+	}
+}
+
+func (s *spool) sendOne(ctx context.Context, up *upstream, r link.Result) error {
+	kept := r.Files[:0]
+	for _, f := range r.Files {
+		contents, err := os.Open(filepath.Join(s.dir, blob(r.ID, f.Hash)))
+		if errors.Is(err, fs.ErrNotExist) {
+			continue // the disk lost it; the verdict counts all the same
+		}
+		if err != nil {
+			return err
+		}
+		err = up.put(ctx, "/agent/files/"+f.Hash, contents)
+		contents.Close()
+		if err != nil {
+			return err
+		}
+		kept = append(kept, f)
+	}
+	r.Files = kept
+	var answer link.ResultAnswer
+	return up.post(ctx, "/agent/results", r, &answer)
+}
+
+// safeName makes a file's name of anything.
+func safeName(s string) string {
+	return strings.Map(func(r rune) rune {
+		if r < 128 && (r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || r == '-' || r == '_' || r == '.') {
+			return r
+		}
+		return '-'
+	}, s)
+}

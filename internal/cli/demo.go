@@ -1,0 +1,161 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"parallelpane/internal/core/verdict"
+	"parallelpane/internal/demo"
+	"parallelpane/internal/demo/desk"
+	"parallelpane/internal/engine/process"
+)
+
+func (r *root) demoCmd() *cobra.Command {
+	var o demoOptions
+	cmd := &cobra.Command{
+		Use: "demo", Short: "Start service, agent and the berth desk on this machine and run its suite", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error { return r.demo(cmd.Context(), o) },
+	}
+	cmd.Flags().StringVar(&o.dir, "data", "./demo-data", "directory for everything the demo keeps")
+	cmd.Flags().StringVar(&o.listen, "listen", DefaultAddress, "address of the service")
+	cmd.Flags().StringVar(&o.site, "site", "127.0.0.1:7480", "address of the berth desk")
+	cmd.Flags().BoolVar(&o.once, "once", false, "stop when the run has ended, instead of keeping everything up")
+	var listen string
+	site := &cobra.Command{
+		Use: "site", Short: "Serve the berth desk alone", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error { return r.site(cmd.Context(), listen) },
+	}
+	site.Flags().StringVar(&listen, "listen", "127.0.0.1:7480", "address and port to listen on")
+	cmd.AddCommand(site)
+	return cmd
+}
+
+type demoOptions struct {
+	dir, listen, site string
+	once              bool
+}
+
+// lateAnswer is how long the berth desk's slow answers take.
+const lateAnswer = 2500 * time.Millisecond
+
+func (r *root) site(ctx context.Context, listen string) error {
+	l, err := net.Listen("tcp", listen)
+	if err != nil {
+		return usage("cannot listen on %s: %v", listen, err)
+	}
+	srv := &http.Server{Handler: desk.New(lateAnswer), ReadHeaderTimeout: 10 * time.Second}
+	stop := context.AfterFunc(ctx, func() { _ = srv.Close() })
+	defer stop()
+	if err := srv.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+		return err
+	}
+	return nil
+}
+
+// demo starts the parts as programs of their own, as they would run in a lab,
+// and runs the suite as a user would.
+func (r *root) demo(ctx context.Context, o demoOptions) error {
+	exe, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	if o.dir, err = filepath.Abs(o.dir); err != nil {
+		return usage("--data: %v", err)
+	}
+	projectDir := filepath.Join(o.dir, "saltmarsh")
+	if err := demo.WriteProject(projectDir, "http://"+o.site); err != nil {
+		return err
+	}
+	for _, address := range []string{o.listen, o.site} {
+		l, err := net.Listen("tcp", address)
+		if err != nil {
+			return usage("the demo needs %s: %v; stop whatever uses it, or choose another with --listen and --site", address, err)
+		}
+		l.Close()
+	}
+	r.address = "http://" + o.listen
+	var parts []*process.Process
+	defer func() {
+		for i := len(parts) - 1; i >= 0; i-- {
+			parts[i].Stop(5 * time.Second)
+		}
+	}()
+	start := func(name string, args ...string) error {
+		log, err := os.OpenFile(filepath.Join(o.dir, name+".log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+		if err != nil {
+			return err
+		}
+		defer log.Close() // the program has its own copy
+		p, err := process.Start(log, nil, exe, args...)
+		if err != nil {
+			return err
+		}
+		parts = append(parts, p)
+		return nil
+	}
+	if err := errors.Join(
+		start("service", "serve", "--data", filepath.Join(o.dir, "service"), "--listen", o.listen),
+		start("desk", "demo", "site", "--listen", o.site),
+		waitFor(ctx, r.address+"/readyz"), waitFor(ctx, "http://"+o.site+"/"),
+		start("agent", "agent", "--service", r.address, "--name", "saltmarsh-1", "--label", "site=quay", "--state", filepath.Join(o.dir, "agent")),
+	); err != nil {
+		return &exitError{verdict.ExitLab, fmt.Errorf("the demo did not start: %w; its logs are in %s", err, o.dir)}
+	}
+	if r.tokenFile = filepath.Join(o.dir, "service", "admin.token"); os.Getenv("PANE_TOKEN") != "" {
+		_ = os.Unsetenv("PANE_TOKEN") // it belongs to another service
+	}
+	c, err := r.client()
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(r.err, "Service  %s\nDesk     http://%s\nProject  %s\n", c.base, o.site, projectDir)
+	err = r.run(ctx, runOptions{dir: projectDir, junit: filepath.Join(o.dir, "junit.xml"), req: demo.Request()})
+	if e, ok := errors.AsType[*exitError](err); ok && e.err == nil {
+		err = nil // failing tests are what the demo is there to show
+	}
+	if err != nil || o.once || ctx.Err() != nil {
+		return err
+	}
+	link, err := c.signInLink(ctx)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(r.out, "\nOpen the console (once, within ten minutes; pane link makes another):\n  %s\n\nRun again from anywhere:\n  %s run --dir %s\n\nEverything stays up until you press Ctrl-C.\n", link, exe, projectDir)
+	select {
+	case <-ctx.Done():
+	case <-parts[0].Done():
+		return &exitError{verdict.ExitLab, parts[0].Gone()}
+	}
+	return nil
+}
+
+// waitFor waits until an address answers, for 15 s at most.
+func waitFor(ctx context.Context, address string) error {
+	ctx, cancel := context.WithTimeout(ctx, 15*time.Second)
+	defer cancel()
+	for {
+		req, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
+		if err != nil {
+			return err
+		}
+		if resp, err := http.DefaultClient.Do(req); err == nil {
+			resp.Body.Close()
+			if resp.StatusCode == http.StatusOK {
+				return nil
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return fmt.Errorf("%s did not answer within 15 s", address)
+		case <-time.After(20 * time.Millisecond):
+		}
+	}
+}

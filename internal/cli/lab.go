@@ -1,0 +1,387 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/dustin/go-humanize"
+	"github.com/gofiber/fiber/v3"
+	"github.com/spf13/cobra"
+
+	"parallelpane/internal/agent"
+	"parallelpane/internal/core/fleet"
+	"parallelpane/internal/core/verdict"
+	"parallelpane/internal/engine"
+	"parallelpane/internal/engine/chromium"
+	"parallelpane/internal/engine/gecko"
+	"parallelpane/internal/engine/webkit"
+	"parallelpane/internal/httpapi"
+	"parallelpane/internal/service"
+	"parallelpane/internal/sessions"
+)
+
+func (r *root) serveCmd() *cobra.Command {
+	var data, listen string
+	cmd := &cobra.Command{
+		Use: "serve", Short: "Start the service: API, console and scheduler", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error { return r.serve(cmd.Context(), data, listen) },
+	}
+	cmd.Flags().StringVar(&data, "data", "./pane-data", "directory for everything the service keeps")
+	cmd.Flags().StringVar(&listen, "listen", DefaultAddress, "address and port to listen on")
+	return cmd
+}
+
+func (r *root) serve(ctx context.Context, data, listen string) error {
+	began := time.Now()
+	log, err := r.logger()
+	if err != nil {
+		return err
+	}
+	if data, err = filepath.Abs(data); err != nil {
+		return usage("--data: %v", err)
+	}
+	l, err := net.Listen("tcp", listen)
+	if err != nil {
+		return usage("cannot listen on %s: %v; stop whatever uses it, or choose another with --listen", listen, err)
+	}
+	svc, err := service.Open(ctx, service.Config{Dir: data, Log: log})
+	if err != nil {
+		l.Close()
+		return &exitError{verdict.ExitLab, err}
+	}
+	base := "http://" + reachable(l.Addr())
+	if err := remember(base, data); err != nil {
+		log.Warn("clients of this machine will not find the token by themselves", "error", err)
+	}
+	app := httpapi.New(httpapi.Config{Service: svc, Log: log, Version: r.build.Version, Console: r.build.Console})
+	served := make(chan error, 1)
+	go func() { served <- app.Listener(l, fiber.ListenConfig{DisableStartupMessage: true}) }()
+	log.Info("ready", "address", base, "data", data, "took", time.Since(began).Round(time.Millisecond), "console", r.build.Console != nil)
+	var failed error
+	select {
+	case <-ctx.Done():
+		log.Info("stopping")
+	case failed = <-svc.Fatal():
+	case failed = <-served:
+	}
+	return errors.Join(svc.Close(), app.ShutdownWithTimeout(5*time.Second), failed)
+}
+
+// reachable is an address to which a client of this machine can connect.
+func reachable(a net.Addr) string {
+	t, ok := a.(*net.TCPAddr)
+	if !ok || !t.IP.IsUnspecified() {
+		return a.String()
+	}
+	return fmt.Sprintf("127.0.0.1:%d", t.Port)
+}
+
+func families() []engine.Family {
+	return []engine.Family{chromium.Family{}, gecko.Family{}, webkit.Family{}}
+}
+
+func (r *root) agentCmd() *cobra.Command {
+	var name, state string
+	var slots int
+	var labels []string
+	cmd := &cobra.Command{
+		Use: "agent", Short: "Join this machine's browsers to the service", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return r.agent(cmd.Context(), agent.Config{Name: name, Slots: slots, Dir: state}, labels)
+		},
+	}
+	host, _ := os.Hostname()
+	cmd.Flags().StringVar(&name, "name", host, "name of this agent, unique in the lab")
+	cmd.Flags().IntVar(&slots, "slots", 0, "sessions at once; 0 takes the advice for this machine")
+	cmd.Flags().StringVar(&state, "state", "", "directory for sessions, bundles and unsent results (default in the user's cache)")
+	cmd.Flags().StringArrayVar(&labels, "label", nil, "KEY=VALUE that matching can ask for; repeat for more")
+	cmd.AddCommand(&cobra.Command{
+		Use: "check", Short: "Show which browsers and drivers are here, what fits and what to install", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error { return r.agentCheck(cmd.Context()) },
+	})
+	return cmd
+}
+
+func (r *root) agent(ctx context.Context, c agent.Config, labels []string) error {
+	log, err := r.logger()
+	if err != nil {
+		return err
+	}
+	base, err := cleanBase(r.address)
+	if err != nil {
+		return err
+	}
+	token, err := findToken(base, r.tokenFile, service.AgentTokenFile)
+	if err != nil {
+		return err
+	}
+	if c.Labels, err = pairs("--label", labels); err != nil {
+		return err
+	}
+	if c.Slots < 0 {
+		return usage("--slots: expected 0 or more, found %d", c.Slots)
+	}
+	if c.Dir == "" {
+		cache, err := os.UserCacheDir()
+		if err != nil {
+			return usage("--state: %v", err)
+		}
+		c.Dir = filepath.Join(cache, "parallel-pane", "agents", url.PathEscape(c.Name))
+	}
+	c.Service, c.Token, c.Version, c.Log, c.Families = base, token, r.build.Version, log, families()
+	a, release, err := agent.New(ctx, c)
+	if err != nil {
+		return usage("%v", err)
+	}
+	defer release()
+	for _, b := range a.Machine().Browsers {
+		if !b.Fits {
+			log.Warn("browser left out", "browser", b.Name, "problem", b.Problem, "remedy", b.Remedy)
+		}
+	}
+	if err := a.Run(ctx); err != nil {
+		return usage("%v", err)
+	}
+	return nil
+}
+
+// pairs reads KEY=VALUE arguments.
+func pairs(flag string, args []string) (map[string]string, error) {
+	out := map[string]string{}
+	for _, a := range args {
+		k, v, ok := strings.Cut(a, "=")
+		if !ok || k == "" {
+			return nil, usage("%s: expected KEY=VALUE, found %q", flag, a)
+		}
+		out[k] = v
+	}
+	return out, nil
+}
+
+func (r *root) agentCheck(ctx context.Context) error {
+	dir, err := os.MkdirTemp("", "pane-check-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	host, err := sessions.NewHost(filepath.Join(dir, "sessions"), slog.New(slog.DiscardHandler), families()...)
+	if err != nil {
+		return err
+	}
+	m := agent.Inventory(ctx, host, r.build.Version)
+	m.Slots = agent.Advice(m)
+	if r.json {
+		return r.writeJSON(m)
+	}
+	fmt.Fprintf(r.out, "%s, %s, %d cores, %s memory. Advice: %d slots.\n\n", m.OSVersion, m.Arch, m.Cores, humanize.IBytes(uint64(m.MemoryMB)<<20), m.Slots)
+	t := newTable("browser", "version", "where", "driver", "version", "fits")
+	usable := 0
+	for _, b := range m.Browsers {
+		fits := paint(verdict.Passed, "yes")
+		if !b.Fits {
+			fits = paint(verdict.Failed, "no")
+		} else {
+			usable++
+		}
+		t.Row(b.Name, orDash(b.Version), orDash(b.Path), orDash(b.Driver), orDash(b.DriverVersion), fits)
+	}
+	if len(m.Browsers) > 0 {
+		fmt.Fprintln(r.out, t)
+	}
+	for _, b := range m.Browsers {
+		if !b.Fits {
+			fmt.Fprintf(r.out, "\n%s: %s.\n  %s\n", b.Name, b.Problem, b.Remedy)
+		}
+	}
+	for _, missing := range missingFamilies(m.Browsers) {
+		fmt.Fprintf(r.out, "\nNo %s here. To have it: %s\n", missing[0], missing[1])
+	}
+	if usable == 0 {
+		return &exitError{verdict.ExitLab, errors.New("no browser here can be used")}
+	}
+	return nil
+}
+
+// missingFamilies says what would install the browsers that are not here.
+func missingFamilies(found []fleet.Browser) (out [][2]string) {
+	for _, f := range [][3]string{
+		{"chromium", "Chromium", "apt-get install chromium chromium-driver"},
+		{"gecko", "Firefox", "apt-get install firefox-esr"},
+		{"webkit", "WebKit", "apt-get install webkit2gtk-driver libgl1-mesa-dri xvfb"},
+	} {
+		here := false
+		for _, b := range found {
+			here = here || b.Engine == f[0]
+		}
+		if !here {
+			out = append(out, [2]string{f[1], f[2]})
+		}
+	}
+	return out
+}
+
+func orDash(s string) string {
+	if s == "" {
+		return "–"
+	}
+	return s
+}
+
+func (r *root) agentsCmd() *cobra.Command {
+	var browser string
+	var online bool
+	cmd := &cobra.Command{
+		Use: "agents", Short: "List the fleet", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := r.client()
+			if err != nil {
+				return err
+			}
+			var all, agents []service.Agent
+			if err := c.get(cmd.Context(), "/agents", &all); err != nil {
+				return err
+			}
+			for _, a := range all {
+				if (!online || a.Online) && (browser == "" || len(fleet.Match(fleet.Needs{"browser": {browser}}, a.Machine.Facts())) == 0) {
+					agents = append(agents, a)
+				}
+			}
+			if r.json {
+				return r.writeJSON(agents)
+			}
+			if len(all) == 0 {
+				fmt.Fprintln(r.out, "No agent has joined yet. Start one on a machine with browsers: pane agent --service", c.base)
+				return nil
+			}
+			t := newTable("agent", "state", "slots", "system", "browsers", "works on")
+			for _, a := range agents {
+				t.Row(agentRow(a)...)
+			}
+			fmt.Fprintln(r.out, t)
+			return nil
+		},
+	}
+	cmd.Flags().StringVar(&browser, "browser", "", "only agents with this browser")
+	cmd.Flags().BoolVar(&online, "online", false, "only agents that are online")
+	return cmd
+}
+
+func agentRow(a service.Agent) []string {
+	state := paint(verdict.Passed, "online")
+	if !a.Online {
+		state = "offline"
+		if a.LastSeen != nil {
+			state += ", seen " + humanize.Time(*a.LastSeen)
+		}
+	}
+	var browsers, work []string
+	for _, b := range a.Machine.Browsers {
+		s := b.Name + " " + engine.Major(b.Version)
+		if !b.Fits {
+			s += " (does not fit)"
+		}
+		browsers = append(browsers, s)
+	}
+	for _, w := range a.Work {
+		work = append(work, fmt.Sprintf("#%d %s (%d)", w.Run, w.Label, w.Tests))
+	}
+	return []string{a.Name, state, fmt.Sprintf("%d of %d", a.Used, a.Slots), a.Machine.OS + " " + a.Machine.Arch, strings.Join(browsers, "\n"), orDash(strings.Join(work, "\n"))}
+}
+
+func (r *root) tokenCmd() *cobra.Command {
+	cmd := &cobra.Command{Use: "token", Short: "Make, list and drop access tokens"}
+	var role string
+	add := &cobra.Command{
+		Use: "add NAME", Short: "Make a token and print it, this one time", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := r.client()
+			if err != nil {
+				return err
+			}
+			var made struct {
+				service.Token
+				Secret string `json:"secret"`
+			}
+			if err := c.json(cmd.Context(), "POST", "/tokens", map[string]string{"name": args[0], "role": role}, &made); err != nil {
+				return err
+			}
+			if r.json {
+				return r.writeJSON(made)
+			}
+			fmt.Fprintln(r.out, made.Secret)
+			return nil
+		},
+	}
+	add.Flags().StringVar(&role, "role", string(service.Viewer), "viewer, runner, admin or agent")
+	list := &cobra.Command{
+		Use: "list", Short: "List tokens, without their secrets", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := r.client()
+			if err != nil {
+				return err
+			}
+			var tokens []service.Token
+			if err := c.get(cmd.Context(), "/tokens", &tokens); err != nil {
+				return err
+			}
+			if r.json {
+				return r.writeJSON(tokens)
+			}
+			t := newTable("id", "name", "role", "made")
+			for _, k := range tokens {
+				t.Row(k.ID, k.Name, string(k.Role), humanize.Time(*k.CreatedAt))
+			}
+			fmt.Fprintln(r.out, t)
+			return nil
+		},
+	}
+	drop := &cobra.Command{
+		Use: "drop ID", Short: "Make a token invalid", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := r.client()
+			if err != nil {
+				return err
+			}
+			return c.json(cmd.Context(), "DELETE", "/tokens/"+url.PathEscape(args[0]), nil, nil)
+		},
+	}
+	cmd.AddCommand(add, list, drop)
+	return cmd
+}
+
+func (r *root) linkCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "link", Short: "Print a one-time link that signs a browser in to the console", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := r.client()
+			if err != nil {
+				return err
+			}
+			link, err := c.signInLink(cmd.Context())
+			if err != nil {
+				return err
+			}
+			if r.json {
+				return r.writeJSON(map[string]string{"link": link})
+			}
+			fmt.Fprintln(r.out, link)
+			return nil
+		},
+	}
+}
+
+func (c *client) signInLink(ctx context.Context) (string, error) {
+	var made struct {
+		Path string `json:"path"`
+	}
+	err := c.json(ctx, "POST", "/links", nil, &made)
+	return c.base + made.Path, err
+}

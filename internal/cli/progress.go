@@ -1,0 +1,137 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"sync"
+
+	"github.com/vbauerster/mpb/v8"
+	"github.com/vbauerster/mpb/v8/decor"
+	"golang.org/x/term"
+
+	"parallelpane/internal/core/verdict"
+	"parallelpane/internal/service"
+)
+
+// progress shows a run as it goes: on a terminal one live line a combination,
+// elsewhere a line whenever a combination ends.
+type progress struct {
+	w     io.Writer
+	watch bool
+	quiet bool
+	bars  *mpb.Progress
+
+	mu    sync.Mutex
+	panes []service.Pane
+	lines []*mpb.Bar
+	told  map[int]bool
+	tests map[string]bool
+}
+
+func newProgress(w io.Writer, watch, quiet bool) *progress {
+	p := &progress{w: w, watch: watch, quiet: quiet, told: map[int]bool{}, tests: map[string]bool{}}
+	if f, ok := w.(*os.File); ok && term.IsTerminal(int(f.Fd())) && !watch && !quiet {
+		p.bars = mpb.New(mpb.WithOutput(w), mpb.WithAutoRefresh())
+	}
+	return p
+}
+
+// whole takes the run as it stands.
+func (p *progress) whole(run service.Run) {
+	p.mu.Lock()
+	first := p.panes == nil
+	p.panes = run.Panes
+	p.mu.Unlock()
+	if p.bars == nil {
+		for i := range run.Panes {
+			p.tell(run.Panes[i])
+		}
+		return
+	}
+	width := 0
+	for _, pane := range run.Panes {
+		width = max(width, len([]rune(pane.Label)))
+	}
+	for i := range run.Panes {
+		if first {
+			p.lines = append(p.lines, p.bars.New(int64(len(run.Tests)), mpb.NopStyle(), mpb.PrependDecorators(
+				decor.Any(func(decor.Statistics) string { return p.line(i, width, len(run.Tests)) }))))
+		}
+		p.advance(i)
+	}
+}
+
+// line is one combination: its panes of glass, its counts, its agents.
+func (p *progress) line(i, width, tests int) string {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	pane := p.panes[i]
+	glass := ""
+	for _, v := range []verdict.Verdict{verdict.Passed, verdict.Failed, verdict.Flaky, verdict.Broken, verdict.Unsupported, verdict.Skipped, verdict.Pending} {
+		for range pane.Counts[v] * min(tests, 30) / max(1, tests) {
+			glass += paint(v, shapes[v])
+		}
+	}
+	agent := ""
+	if n := len(pane.Agents); n > 0 && pane.State == service.Running {
+		agent = faint("on " + pane.Agents[n-1])
+	}
+	return fmt.Sprintf("%-*s  %s  %s  %s", width, pane.Label, glass, counts(pane.Counts), agent)
+}
+
+// advance completes a pane's line, which stops its being drawn anew.
+func (p *progress) advance(i int) {
+	p.mu.Lock()
+	pane := p.panes[i]
+	p.mu.Unlock()
+	done := 0
+	for v, n := range pane.Counts {
+		if v != verdict.Pending {
+			done += n
+		}
+	}
+	p.lines[i].SetCurrent(int64(done))
+}
+
+func (p *progress) event(e service.Event, run service.Run) {
+	if e.Pane == nil {
+		return
+	}
+	p.mu.Lock()
+	p.panes[e.Pane.Index] = *e.Pane
+	p.mu.Unlock()
+	if p.bars != nil {
+		p.advance(e.Pane.Index)
+		return
+	}
+	if p.watch && !p.quiet && e.Cell.State == service.Ended {
+		key := fmt.Sprint(e.Pane.Index, "/", e.Test)
+		if !p.tests[key] {
+			p.tests[key] = true
+			v := e.Cell.Verdict
+			fmt.Fprintf(p.w, "%s  %s  %s  %s\n", paint(v, shapes[v]+" "+string(v)), e.Pane.Label, run.Tests[e.Test].Name, faint(millis(e.Cell.TookMS)))
+		}
+	}
+	p.tell(*e.Pane)
+}
+
+func (p *progress) tell(pane service.Pane) {
+	if p.quiet || pane.State != service.Ended || p.told[pane.Index] {
+		return
+	}
+	p.told[pane.Index] = true
+	fmt.Fprintf(p.w, "%s %s: %s\n", paint(pane.Verdict, shapes[pane.Verdict]), pane.Label, counts(pane.Counts))
+}
+
+// done leaves the last state on the screen.
+func (p *progress) done() {
+	if p.bars == nil {
+		return
+	}
+	for i, l := range p.lines {
+		p.advance(i)
+		l.Abort(false) // a run that was interrupted has open lines
+	}
+	p.bars.Wait()
+}

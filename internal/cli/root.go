@@ -1,0 +1,153 @@
+// Package cli is the command line: its commands, the client of the API and what
+// is written to a terminal.
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"os"
+	"os/signal"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"parallelpane/internal/core/verdict"
+)
+
+// Build is what the program knows of itself.
+type Build struct {
+	Version string
+	Console fs.FS // nil when the console was not built
+}
+
+// exitError carries the exit code of an error.
+type exitError struct {
+	code int
+	err  error
+}
+
+func (e *exitError) Error() string { return e.err.Error() }
+func (e *exitError) Unwrap() error { return e.err }
+
+// usage is an error of the kind that another call can mend.
+func usage(format string, args ...any) error {
+	return &exitError{verdict.ExitUsage, fmt.Errorf(format, args...)}
+}
+
+// silent ends the program with a code and no message, since the output has said
+// everything.
+func silent(code int) error { return &exitError{code, nil} }
+
+// root holds the flags that every command has.
+type root struct {
+	build     Build
+	address   string
+	tokenFile string
+	json      bool
+	logFormat string
+	out       io.Writer
+	err       io.Writer
+}
+
+// Main runs the program and returns its exit code.
+func Main(build Build, args []string) int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	return Run(ctx, build, args, os.Stdout, os.Stderr)
+}
+
+// Run runs one command line.
+func Run(ctx context.Context, build Build, args []string, out, errs io.Writer) int {
+	r := &root{build: build, out: out, err: errs}
+	cmd := r.command()
+	cmd.SetArgs(args)
+	cmd.SetOut(out)
+	cmd.SetErr(errs)
+	err := cmd.ExecuteContext(ctx)
+	if err == nil {
+		return 0
+	}
+	code := verdict.ExitUsage
+	if e, ok := errors.AsType[*exitError](err); ok {
+		code = e.code
+		if e.err == nil {
+			return code
+		}
+	} else if errors.Is(err, context.Canceled) {
+		return verdict.ExitInterrupted
+	}
+	fmt.Fprintln(errs, "pane:", err)
+	return code
+}
+
+func (r *root) command() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:           "pane",
+		Short:         "Run browser tests on every combination of your lab, and see how each went",
+		SilenceErrors: true,
+		SilenceUsage:  true,
+		Version:       r.build.Version,
+	}
+	address := os.Getenv("PANE_SERVICE")
+	if address == "" {
+		address = "http://" + DefaultAddress
+	}
+	f := cmd.PersistentFlags()
+	f.StringVar(&r.address, "service", address, "address of the service (PANE_SERVICE)")
+	f.StringVar(&r.tokenFile, "token-file", "", "file that holds the token (PANE_TOKEN_FILE; or the token itself in PANE_TOKEN)")
+	f.BoolVar(&r.json, "json", false, "write JSON instead of text")
+	f.StringVar(&r.logFormat, "log", "text", "form of the log of serve and agent: text or json")
+	cmd.AddGroup(&cobra.Group{ID: "run", Title: "Run tests:"}, &cobra.Group{ID: "lab", Title: "Run the lab:"}, &cobra.Group{ID: "write", Title: "Write tests:"})
+	for group, cmds := range map[string][]*cobra.Command{
+		"run":   {r.runCmd(), r.runsCmd(), r.showCmd(), r.cancelCmd(), r.fetchCmd()},
+		"lab":   {r.serveCmd(), r.agentCmd(), r.agentsCmd(), r.tokenCmd(), r.linkCmd(), r.demoCmd()},
+		"write": {r.lintCmd(), r.schemaCmd(), r.devicesCmd()},
+	} {
+		for _, c := range cmds {
+			c.GroupID = group
+			cmd.AddCommand(c)
+		}
+	}
+	return cmd
+}
+
+// client connects to the service named by the flags.
+func (r *root) client() (*client, error) {
+	base, err := cleanBase(r.address)
+	if err != nil {
+		return nil, err
+	}
+	token, err := findToken(base, r.tokenFile, "admin.token")
+	if err != nil {
+		return nil, err
+	}
+	return &client{base, token, &http.Client{}}, nil
+}
+
+func (r *root) logger() (*slog.Logger, error) {
+	level := slog.LevelInfo
+	if os.Getenv("PANE_DEBUG") != "" {
+		level = slog.LevelDebug
+	}
+	opts := &slog.HandlerOptions{Level: level}
+	switch r.logFormat {
+	case "text":
+		return slog.New(slog.NewTextHandler(r.err, opts)), nil
+	case "json":
+		return slog.New(slog.NewJSONHandler(r.err, opts)), nil
+	}
+	return nil, usage("--log: expected text or json, found %q", r.logFormat)
+}
+
+func (r *root) writeJSON(v any) error {
+	enc := json.NewEncoder(r.out)
+	enc.SetIndent("", "  ")
+	enc.SetEscapeHTML(false)
+	return enc.Encode(v)
+}

@@ -1,0 +1,467 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/dustin/go-humanize"
+	"github.com/spf13/cobra"
+
+	"parallelpane/internal/core/verdict"
+	"parallelpane/internal/project"
+	"parallelpane/internal/script"
+	"parallelpane/internal/service"
+)
+
+// runOptions are the flags of run.
+type runOptions struct {
+	req    service.RunRequest
+	dir    string
+	vars   []string
+	limit  time.Duration
+	queue  time.Duration
+	watch  bool
+	detach bool
+	junit  string
+}
+
+func (r *root) runCmd() *cobra.Command {
+	var o runOptions
+	cmd := &cobra.Command{
+		Use:   "run [SUITE]",
+		Short: "Run a suite on a matrix and show the wall",
+		Long: `Run a suite on every combination of a matrix. The project is found by its pane.yaml, in this
+directory or above it. Names that are left out are the project's defaults.
+
+Exit code: 0 passed, 1 tests failed, 2 usage or configuration, 3 lab trouble, 130 interrupted.`,
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 1 {
+				o.req.Suite = args[0]
+			}
+			return r.run(cmd.Context(), o)
+		},
+	}
+	f := cmd.Flags()
+	f.StringVar(&o.dir, "dir", ".", "directory of the project")
+	f.StringVar(&o.req.Matrix, "matrix", "", "matrix of pane.yaml")
+	f.StringVar(&o.req.Environment, "env", "", "environment of pane.yaml")
+	f.StringVar(&o.req.Base, "base", "", "base address instead of the environment's")
+	f.StringArrayVar(&o.vars, "var", nil, "NAME=VALUE on top of the environment's variables; repeat for more")
+	f.StringArrayVar(&o.req.Tags, "tag", nil, "only tests with this tag; repeat for more")
+	f.StringArrayVar(&o.req.Tests, "test", nil, "only the test of this name; repeat for more")
+	f.IntVar(&o.req.Retries, "retries", 0, "attempts after a failure; a pass then counts as flaky")
+	f.IntVar(&o.req.Limit, "limit", 0, "most slices at once; 0 means no limit")
+	f.DurationVar(&o.limit, "test-limit", 0, "longest time for a test (default 2m)")
+	f.DurationVar(&o.queue, "queue-limit", 0, "longest wait for an agent that could do the work (default 5m)")
+	f.BoolVar(&o.watch, "watch", false, "write a line for each test as it ends")
+	f.BoolVar(&o.detach, "detach", false, "print the run's number and address, and leave it running")
+	f.StringVar(&o.junit, "junit", "", "write the results to this file as JUnit XML")
+	return cmd
+}
+
+// bundle packs the suite of a project directory.
+func bundle(dir, suiteName string) ([]byte, string, error) {
+	root, err := project.FindRoot(dir)
+	if err != nil {
+		return nil, "", usage("%v", err)
+	}
+	files := project.Dir(root)
+	p, err := project.Load(files)
+	if err != nil {
+		return nil, "", usage("%v", err)
+	}
+	suite, err := p.Suite(suiteName)
+	if err != nil {
+		return nil, "", usage("%v", err)
+	}
+	scripts, err := p.Scripts(files, suite)
+	if err != nil {
+		return nil, "", usage("%v", err)
+	}
+	raw, hash, err := project.Pack(files, suite, scripts)
+	if err != nil {
+		return nil, "", usage("%v", err)
+	}
+	return raw, hash, nil
+}
+
+func (r *root) run(ctx context.Context, o runOptions) error {
+	raw, hash, err := bundle(o.dir, o.req.Suite)
+	if err != nil {
+		return err
+	}
+	if o.req.Vars, err = pairs("--var", o.vars); err != nil {
+		return err
+	}
+	c, err := r.client()
+	if err != nil {
+		return err
+	}
+	if o.req.Bundle = hash; o.limit < 0 || o.queue < 0 {
+		return usage("--test-limit and --queue-limit must not be negative")
+	}
+	o.req.TestLimitS, o.req.QueueLimitS = wholeSeconds(o.limit), wholeSeconds(o.queue)
+	if _, err := c.sendBundle(ctx, hash, raw); err != nil {
+		return err
+	}
+	var run service.Run
+	if err := c.json(ctx, "POST", "/runs", o.req, &run); err != nil {
+		return err
+	}
+	address := fmt.Sprintf("%s/runs/%d", c.base, run.Number)
+	if o.detach {
+		if r.json {
+			return r.writeJSON(map[string]any{"number": run.Number, "id": run.ID, "address": address})
+		}
+		fmt.Fprintf(r.out, "#%d %s\n", run.Number, address)
+		return nil
+	}
+	fmt.Fprintf(r.err, "Run #%d: %d tests on %d combinations. %s\n", run.Number, len(run.Tests), len(run.Panes), address)
+	p := newProgress(r.err, o.watch, r.json)
+	err = c.follow(ctx, run.Number, func(fresh service.Run) bool {
+		run = fresh
+		p.whole(run)
+		return run.State == service.Ended
+	}, func(e service.Event) bool {
+		p.event(e, run)
+		return e.Run != nil && e.Run.State == service.Ended
+	})
+	p.done()
+	if errors.Is(err, context.Canceled) {
+		return r.interrupted(c, run.Number)
+	}
+	if err != nil {
+		return err
+	}
+	return r.finish(ctx, c, run.Number, o.junit)
+}
+
+func wholeSeconds(d time.Duration) int { return int((d + time.Second - 1) / time.Second) }
+
+// interrupted cancels the run that nobody waits for any more.
+func (r *root) interrupted(c *client, number int) error {
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	if err := c.json(ctx, "POST", fmt.Sprintf("/runs/%d/cancel", number), nil, nil); err != nil {
+		return &exitError{verdict.ExitInterrupted, fmt.Errorf("interrupted; run #%d could not be cancelled: %w", number, err)}
+	}
+	return &exitError{verdict.ExitInterrupted, fmt.Errorf("interrupted; run #%d is cancelled", number)}
+}
+
+// finish writes the ended run and gives its exit code.
+func (r *root) finish(ctx context.Context, c *client, number int, junit string) error {
+	var run service.Run
+	if err := c.get(ctx, fmt.Sprintf("/runs/%d", number), &run); err != nil {
+		return err
+	}
+	if junit != "" {
+		if err := c.download(ctx, fmt.Sprintf("/runs/%d/junit", number), junit); err != nil {
+			return err
+		}
+	}
+	if err := r.writeRun(ctx, c, run); err != nil {
+		return err
+	}
+	if code := run.Counts.ExitCode(); code != 0 {
+		return silent(code)
+	}
+	return nil
+}
+
+func (r *root) writeRun(ctx context.Context, c *client, run service.Run) error {
+	if r.json {
+		return r.writeJSON(run)
+	}
+	faults, err := faultsOf(run, func(test int) (res service.TestResult, err error) {
+		err = c.get(ctx, fmt.Sprintf("/runs/%d/tests/%d", run.Number, test), &res)
+		return
+	}, c.base)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintln(r.out)
+	writeWall(r.out, run)
+	writeMissing(r.out, run)
+	writeFaults(r.out, faults)
+	v := string(run.Verdict)
+	if run.State != service.Ended {
+		v = string(run.State)
+	}
+	spent := ""
+	if run.StartedAt != nil && run.EndedAt != nil {
+		spent = " in " + took(run.EndedAt.Sub(*run.StartedAt))
+	}
+	why := ""
+	if run.Why != "" {
+		why = " (" + run.Why + ")"
+	}
+	fmt.Fprintf(r.out, "\nRun #%d %s%s%s: %s\n%s/runs/%d\n", run.Number, paint(run.Verdict, v), why, spent, counts(run.Counts), c.base, run.Number)
+	return nil
+}
+
+// download writes an answer to a file, whole or not at all.
+func (c *client) download(ctx context.Context, path, file string) error {
+	resp, err := c.do(ctx, "GET", path, nil)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	tmp, err := os.CreateTemp(filepath.Dir(file), ".pane-")
+	if err != nil {
+		return usage("cannot write %s: %v", file, err)
+	}
+	defer os.Remove(tmp.Name())
+	_, err = io.Copy(tmp, resp.Body)
+	if err = errors.Join(err, tmp.Chmod(0o644), tmp.Close()); err == nil {
+		err = os.Rename(tmp.Name(), file)
+	}
+	if err != nil {
+		return fmt.Errorf("write %s: %w", file, err)
+	}
+	return nil
+}
+
+func runNumber(s string) (int, error) {
+	n, err := strconv.Atoi(strings.TrimPrefix(s, "#"))
+	if err != nil || n < 1 {
+		return 0, usage("%q is not the number of a run: pane runs lists them", s)
+	}
+	return n, nil
+}
+
+func (r *root) runsCmd() *cobra.Command {
+	q := map[string]*string{}
+	var limit int
+	cmd := &cobra.Command{
+		Use: "runs", Short: "List runs, newest first", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := r.client()
+			if err != nil {
+				return err
+			}
+			v := url.Values{"limit": {strconv.Itoa(limit)}}
+			for k, s := range q {
+				if *s != "" {
+					v.Set(k, *s)
+				}
+			}
+			var runs []service.RunSummary
+			if err := c.get(cmd.Context(), "/runs?"+v.Encode(), &runs); err != nil {
+				return err
+			}
+			if r.json {
+				return r.writeJSON(runs)
+			}
+			if len(runs) == 0 {
+				if len(v) > 1 {
+					fmt.Fprintln(r.out, "No run matches.")
+				} else {
+					fmt.Fprintln(r.out, "No run yet. Start one in a project's directory: pane run")
+				}
+				return nil
+			}
+			t := newTable("run", "suite", "matrix", "verdict", "panes", "tests", "by", "started")
+			for _, run := range runs {
+				v := string(run.Verdict)
+				if run.State != service.Ended {
+					v = string(run.State)
+				}
+				glass := ""
+				for _, p := range run.Panes {
+					glass += paint(p.Verdict, shapes[p.Verdict])
+				}
+				t.Row("#"+strconv.Itoa(run.Number), run.Project+" "+run.Suite, run.Matrix, paint(run.Verdict, v), glass, counts(run.Counts), run.By, humanize.Time(*run.CreatedAt))
+			}
+			fmt.Fprintln(r.out, t)
+			return nil
+		},
+	}
+	for name, help := range map[string]string{"project": "only this project", "suite": "only this suite", "matrix": "only this matrix", "verdict": "only this verdict",
+		"by": "only runs of this person", "state": "open or ended", "text": "only runs in which this text is found"} {
+		q[name] = cmd.Flags().String(name, "", help)
+	}
+	cmd.Flags().IntVar(&limit, "limit", 20, "at most this many")
+	return cmd
+}
+
+func (r *root) showCmd() *cobra.Command {
+	var test string
+	cmd := &cobra.Command{
+		Use: "show RUN", Short: "Show a run's wall and what went wrong, or one test step by step", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			number, err := runNumber(args[0])
+			if err != nil {
+				return err
+			}
+			c, err := r.client()
+			if err != nil {
+				return err
+			}
+			var run service.Run
+			if err := c.get(cmd.Context(), fmt.Sprintf("/runs/%d", number), &run); err != nil {
+				return err
+			}
+			if test == "" {
+				return r.writeRun(cmd.Context(), c, run)
+			}
+			return r.showTest(cmd.Context(), c, run, test)
+		},
+	}
+	cmd.Flags().StringVar(&test, "test", "", "show this test in every combination, step by step")
+	return cmd
+}
+
+func (r *root) showTest(ctx context.Context, c *client, run service.Run, name string) error {
+	var names []string
+	for _, t := range run.Tests {
+		names = append(names, t.Name)
+		if t.Name != name {
+			continue
+		}
+		var res service.TestResult
+		if err := c.get(ctx, fmt.Sprintf("/runs/%d/tests/%d", run.Number, t.Index), &res); err != nil {
+			return err
+		}
+		if r.json {
+			return r.writeJSON(res)
+		}
+		writeTest(r.out, res)
+		return nil
+	}
+	hint := ""
+	if near := script.Nearest(name, names); near != "" {
+		hint = fmt.Sprintf(" (did you mean %q?)", near)
+	}
+	return usage("run #%d has no test %q%s", run.Number, name, hint)
+}
+
+// stepVerdict is the verdict whose shape stands for a step's state.
+var stepVerdict = map[script.StepState]verdict.Verdict{script.StepPassed: verdict.Passed, script.StepFailed: verdict.Failed,
+	script.StepBroken: verdict.Broken, script.StepSkipped: verdict.Skipped, script.StepUnrun: verdict.Pending}
+
+func writeTest(w io.Writer, res service.TestResult) {
+	fmt.Fprintf(w, "%s\n%s\n", res.Test.Name, faint(res.Test.File))
+	for _, p := range res.Results {
+		fmt.Fprintf(w, "\n%s %s  %s %s\n", paint(p.Cell.Verdict, shapes[p.Cell.Verdict]), p.Pane.Label, paint(p.Cell.Verdict, string(p.Cell.Verdict)), p.Cell.Why)
+		for _, a := range p.Attempts {
+			fmt.Fprintf(w, "  attempt %d on %s, %s: %s\n", a.Number, a.Agent, millis(a.TookMS), paint(a.Verdict, string(a.Verdict)))
+			if len(a.Detail.Steps) == 0 && a.Message != "" {
+				fmt.Fprintf(w, "    %s\n", a.Message)
+			}
+			for _, s := range a.Detail.Steps {
+				v := stepVerdict[s.State]
+				fmt.Fprintf(w, "  %s %7s  %s %s\n", paint(v, shapes[v]), millis(s.TookMS), s.Title, faint(fmt.Sprintf("%s:%d", s.At.File, s.At.Line)))
+				if s.Message != "" {
+					fmt.Fprintf(w, "             %s\n", paint(v, strings.ReplaceAll(s.Message, "\n", "\n             ")))
+				}
+			}
+		}
+	}
+}
+
+func (r *root) cancelCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "cancel RUN", Short: "End a run before its time", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			number, err := runNumber(args[0])
+			if err != nil {
+				return err
+			}
+			c, err := r.client()
+			if err != nil {
+				return err
+			}
+			var run service.Run
+			if err := c.json(cmd.Context(), "POST", fmt.Sprintf("/runs/%d/cancel", number), nil, &run); err != nil {
+				return err
+			}
+			if r.json {
+				return r.writeJSON(run)
+			}
+			fmt.Fprintf(r.out, "Run #%d is cancelled: %s\n", number, counts(run.Counts))
+			return nil
+		},
+	}
+}
+
+func (r *root) fetchCmd() *cobra.Command {
+	var kind string
+	cmd := &cobra.Command{
+		Use: "fetch RUN DIR", Short: "Save a run's result and the files it kept to a directory", Args: cobra.ExactArgs(2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			number, err := runNumber(args[0])
+			if err != nil {
+				return err
+			}
+			if kind != "" && kind != "screenshot" && kind != "log" {
+				return usage("--kind: expected screenshot or log, found %q", kind)
+			}
+			return r.fetch(cmd.Context(), number, kind, args[1])
+		},
+	}
+	cmd.Flags().StringVar(&kind, "kind", "", "only files of this kind: screenshot or log")
+	return cmd
+}
+
+func (r *root) fetch(ctx context.Context, number int, kind, dir string) error {
+	c, err := r.client()
+	if err != nil {
+		return err
+	}
+	var run json.RawMessage
+	if err := c.get(ctx, fmt.Sprintf("/runs/%d", number), &run); err != nil {
+		return err
+	}
+	var files []service.RunFile
+	if err := c.get(ctx, fmt.Sprintf("/runs/%d/files?kind=%s", number, url.QueryEscape(kind)), &files); err != nil {
+		return err
+	}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return usage("cannot write to %s: %v", dir, err)
+	}
+	if err := os.WriteFile(filepath.Join(dir, "run.json"), append(run, '\n'), 0o644); err != nil {
+		return usage("cannot write to %s: %v", dir, err)
+	}
+	type saved struct {
+		service.RunFile
+		Path string `json:"path"`
+	}
+	out := []saved{}
+	for _, f := range files {
+		name := fmt.Sprintf("%s-%d", fileSafe(f.Test), f.Number)
+		path := filepath.Join(dir, fileSafe(f.Label), name, fileSafe(f.Name))
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			return usage("cannot write to %s: %v", dir, err)
+		}
+		if err := c.download(ctx, "/attempts/"+url.PathEscape(f.Attempt)+"/files/"+url.PathEscape(f.Name), path); err != nil {
+			return err
+		}
+		out = append(out, saved{f, path})
+	}
+	if r.json {
+		return r.writeJSON(out)
+	}
+	fmt.Fprintf(r.out, "run.json and %d files saved to %s\n", len(out), dir)
+	return nil
+}
+
+// fileSafe makes one path element of any text.
+func fileSafe(s string) string {
+	s = strings.Join(strings.FieldsFunc(s, func(r rune) bool {
+		return r != '.' && r != '_' && r != '-' && (r < '0' || r > '9') && (r < 'a' || r > 'z') && (r < 'A' || r > 'Z')
+	}), "-")
+	if s = strings.TrimLeft(s, "."); s == "" {
+		return "_"
+	}
+	return s[:min(len(s), 100)]
+}

@@ -1,0 +1,123 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"parallelpane/internal/core/device"
+	"parallelpane/internal/project"
+	"parallelpane/internal/script"
+)
+
+func (r *root) lintCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "lint [DIR]", Short: "Check pane.yaml and every script, without a service", Args: cobra.MaximumNArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			dir := "."
+			if len(args) == 1 {
+				dir = args[0]
+			}
+			return r.lint(dir)
+		},
+	}
+}
+
+func (r *root) lint(dir string) error {
+	root, err := project.FindRoot(dir)
+	if err != nil {
+		return usage("%v", err)
+	}
+	files := project.Dir(root)
+	problems := script.Problems{}
+	tests, suites := 0, 0
+	gather := func(err error) error {
+		if ps, ok := errors.AsType[script.Problems](err); ok {
+			problems = append(problems, ps...)
+			return nil
+		}
+		return err
+	}
+	p, err := project.Load(files)
+	if err := gather(err); err != nil {
+		return usage("%v", err)
+	}
+	if p != nil {
+		for _, s := range p.Suites {
+			scripts, err := p.Scripts(files, s)
+			if err := gather(err); err != nil {
+				return usage("%v", err)
+			}
+			suites++
+			tests += len(scripts)
+		}
+	}
+	if r.json {
+		if err := r.writeJSON(map[string]any{"root": root, "suites": suites, "tests": tests, "problems": problems}); err != nil {
+			return err
+		}
+	} else {
+		for _, q := range problems {
+			fmt.Fprintln(r.out, q.Error())
+		}
+	}
+	if len(problems) > 0 {
+		if r.json {
+			return silent(2)
+		}
+		return usage("%d to mend in %s", len(problems), root)
+	}
+	if !r.json {
+		fmt.Fprintf(r.out, "%s: %d suites, %d tests, nothing to mend\n", root, suites, tests)
+	}
+	return nil
+}
+
+func (r *root) schemaCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "schema script|project", Short: "Print the JSON Schema of a file format, for editors", Args: cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			schema := map[string][]byte{"script": script.Schema, "project": project.Schema}[args[0]]
+			if schema == nil {
+				return usage("schema: expected script or project, found %q", args[0])
+			}
+			_, err := r.out.Write(schema)
+			return err
+		},
+	}
+}
+
+func (r *root) devicesCmd() *cobra.Command {
+	var text string
+	cmd := &cobra.Command{
+		Use: "devices", Short: "List the emulated devices", Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			list := []device.Profile{}
+			for _, p := range device.Catalogue {
+				if strings.Contains(p.Name+" "+p.Title, text) {
+					list = append(list, p)
+				}
+			}
+			if r.json {
+				return r.writeJSON(list)
+			}
+			t := newTable("device", "what it is", "viewport", "pixel ratio", "touch", "layout")
+			for _, p := range list {
+				layout, touch := "wide", "–"
+				if p.Small() {
+					layout = "small"
+				}
+				if p.Touch {
+					touch = "yes"
+				}
+				t.Row(p.Name, p.Title, fmt.Sprintf("%d×%d", p.Width, p.Height), fmt.Sprintf("%g", p.PixelRatio), touch, layout)
+			}
+			fmt.Fprintln(r.out, t)
+			return nil
+		},
+	}
+	cmd.Flags().StringVar(&text, "text", "", "only devices in whose name or description this is found")
+	return cmd
+}

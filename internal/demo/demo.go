@@ -1,0 +1,52 @@
+// Package demo composes the demonstration: the Saltmarsh Harbour project and
+// the berth desk it tests (package desk).
+package demo
+
+import (
+	"bytes"
+	"embed"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"parallelpane/internal/service"
+)
+
+//go:embed all:saltmarsh
+var saltmarsh embed.FS
+
+// siteInFile is the address that the project's file names.
+const siteInFile = "http://127.0.0.1:7480"
+
+// WriteProject writes the demo project to a directory, with the address of the
+// berth desk.
+func WriteProject(dir, site string) error {
+	return fs.WalkDir(saltmarsh, "saltmarsh", func(name string, e fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		rel, err := filepath.Rel("saltmarsh", filepath.FromSlash(name))
+		if err != nil {
+			return err
+		}
+		to := filepath.Join(dir, rel)
+		if e.IsDir() {
+			return os.MkdirAll(to, 0o755)
+		}
+		src, err := saltmarsh.ReadFile(name)
+		if err != nil {
+			return err
+		}
+		if rel == "pane.yaml" {
+			src = bytes.ReplaceAll(src, []byte(siteInFile), []byte(site))
+		}
+		if err := os.WriteFile(to, src, 0o644); err != nil {
+			return fmt.Errorf("write the demo project: %w", err)
+		}
+		return nil
+	})
+}
+
+// Request is the run that the demo makes: a retry shows which test is unsteady.
+func Request() service.RunRequest { return service.RunRequest{Retries: 1} }
