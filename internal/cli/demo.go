@@ -83,9 +83,13 @@ func (r *root) demo(ctx context.Context, o demoOptions) error {
 	}
 	r.address = "http://" + o.listen
 	var parts []*process.Process
+	var logs []*os.File
 	defer func() {
 		for i := len(parts) - 1; i >= 0; i-- {
 			parts[i].Stop(5 * time.Second)
+		}
+		for _, l := range logs {
+			l.Close()
 		}
 	}()
 	start := func(name string, args ...string) error {
@@ -93,7 +97,7 @@ func (r *root) demo(ctx context.Context, o demoOptions) error {
 		if err != nil {
 			return err
 		}
-		defer log.Close() // the program has its own copy
+		logs = append(logs, log)
 		p, err := process.Start(log, nil, exe, args...)
 		if err != nil {
 			return err
