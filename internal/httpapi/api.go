@@ -16,6 +16,7 @@ import (
 	"reflect"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/gofiber/fiber/v3"
@@ -157,9 +158,76 @@ func add[In, Out any](a *api, method, path string, role service.Role, summary st
 		if _, empty := any(out).(none); empty {
 			return c.SendStatus(http.StatusNoContent)
 		}
+		filled(reflect.ValueOf(&out))
 		return c.JSON(out)
 	}
 	a.app.Add([]string{method}, Prefix+colons(path), handler)
+}
+
+// filled puts empty lists and maps in place of missing ones, so that clients
+// never meet null where they expect a list. Its cost is that of a walk over
+// everything that can hold a list.
+func filled(v reflect.Value) {
+	if !holdsLists(v.Type()) {
+		return
+	}
+	switch v.Kind() {
+	case reflect.Pointer, reflect.Interface:
+		if !v.IsNil() {
+			filled(v.Elem())
+		}
+	case reflect.Struct:
+		for i := range v.NumField() {
+			if v.Type().Field(i).IsExported() {
+				filled(v.Field(i))
+			}
+		}
+	case reflect.Slice:
+		if v.IsNil() && v.CanSet() {
+			v.Set(reflect.MakeSlice(v.Type(), 0, 0))
+		}
+		for i := range v.Len() {
+			filled(v.Index(i))
+		}
+	case reflect.Map:
+		if v.IsNil() && v.CanSet() {
+			v.Set(reflect.MakeMap(v.Type()))
+		}
+	}
+}
+
+// listTypes remembers the answers of holdsLists.
+var listTypes sync.Map
+
+func holdsLists(t reflect.Type) bool {
+	if known, ok := listTypes.Load(t); ok {
+		return known.(bool)
+	}
+	holds := reaches(t, map[reflect.Type]bool{})
+	listTypes.Store(t, holds)
+	return holds
+}
+
+// reaches reports whether a value of a type can hold a list; seen keeps it from
+// going round in types that hold themselves.
+func reaches(t reflect.Type, seen map[reflect.Type]bool) bool {
+	if seen[t] {
+		return false
+	}
+	seen[t] = true
+	switch t.Kind() {
+	case reflect.Slice, reflect.Map, reflect.Interface:
+		return true
+	case reflect.Pointer:
+		return reaches(t.Elem(), seen)
+	case reflect.Struct:
+		for i := range t.NumField() {
+			if reaches(t.Field(i).Type, seen) {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // colons turns {name} into the router's :name.

@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"net/http"
+	"reflect"
 	"strings"
 
 	"github.com/swaggest/jsonschema-go"
@@ -27,6 +28,11 @@ func newDocument(version string) *document {
 				p.ParentSchema.Required = append(p.ParentSchema.Required, p.Name)
 			}
 			return nil
+		}),
+		jsonschema.InterceptNullability(func(p jsonschema.InterceptNullabilityParams) {
+			if p.NullAdded && (p.Type.Kind() == reflect.Slice || p.Type.Kind() == reflect.Map) {
+				p.Schema.RemoveType(jsonschema.Null) // answers have empty lists, see filled
+			}
 		}))
 	return &document{r}
 }

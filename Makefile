@@ -1,0 +1,55 @@
+# Two targets matter to a newcomer: `make demo` and `make test`. Each does all set-up by itself.
+GO      ?= go
+VERSION ?= $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
+STAMPS  := .stamps
+CONSOLE := web/dist/index.html
+SOURCES := $(shell find cmd internal -name '*.go' -o -path '*internal*' \( -name '*.sql' -o -name '*.js' -o -name '*.json' -o -name '*.yaml' -o -name '*.html' -o -name '*.css' -o -name '*.txt' \)) go.mod go.sum web/web.go
+
+.PHONY: demo test build setup lint unit bench shots fuzz clean
+
+demo: build
+	./bin/pane demo
+
+test: setup build lint unit
+
+build: setup bin/pane
+
+# What the machine needs: Debian packages, where there is apt and the right to use it.
+setup:
+	@scripts/setup
+
+$(STAMPS)/npm: web/package.json web/package-lock.json
+	@mkdir -p $(STAMPS)
+	cd web && npm ci --no-fund --no-audit --loglevel=error
+	@touch $@
+
+$(CONSOLE): $(STAMPS)/npm $(shell find web/src web/public -type f ! -name schema.d.ts) web/index.html web/vite.config.ts web/pack.mjs
+	cd web && npm run --silent build
+
+bin/pane: $(SOURCES) $(CONSOLE)
+	CGO_ENABLED=0 $(GO) build -ldflags '-s -w -X main.version=$(VERSION)' -o $@ ./cmd/pane
+
+lint: $(STAMPS)/npm
+	test -z "$$(gofmt -l cmd internal web/web.go tools)" || { gofmt -l cmd internal web/web.go tools; exit 1; }
+	$(GO) vet ./...
+	$(GO) tool staticcheck ./...
+	for os in darwin windows; do GOOS=$$os CGO_ENABLED=0 $(GO) build -o /dev/null ./cmd/pane || exit 1; done
+	cd web && npm run --silent check
+
+unit:
+	$(GO) test -p 2 -timeout 12m ./...
+	$(GO) test -count=1 ./internal/core/dispatch -run History -rapid.checks=1000
+
+bench: build
+	$(GO) run ./tools/bench -out docs/benchmarks.md
+
+shots: build
+	$(GO) run ./tools/shots -out docs/screenshots
+
+fuzz:
+	for p in combo:ParseKey; do $(GO) test ./internal/core/$${p%%:*} -run xxx -fuzz Fuzz$${p##*:} -fuzztime 20s || exit 1; done
+	for f in ParseScript Expressions; do $(GO) test ./internal/script -run xxx -fuzz Fuzz$$f -fuzztime 20s || exit 1; done
+	$(GO) test ./internal/project -run xxx -fuzz FuzzBundle -fuzztime 20s
+
+clean:
+	rm -rf bin $(STAMPS) web/dist/assets web/dist/*.html* web/dist/*.svg* web/node_modules demo-data

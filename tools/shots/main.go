@@ -1,0 +1,166 @@
+// Command shots takes the pictures in docs/screenshots from a running demo.
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"log/slog"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"parallelpane/internal/core/device"
+	"parallelpane/internal/engine/chromium"
+	"parallelpane/internal/engine/process"
+	"parallelpane/internal/sessions"
+	"parallelpane/internal/webdriver"
+)
+
+func main() {
+	out := flag.String("out", "docs/screenshots", "directory for the pictures")
+	pane := flag.String("pane", "bin/pane", "the program")
+	run := flag.Int("run", 1, "number of the run to show")
+	test := flag.Int("test", 1, "index of the test to show")
+	only := flag.String("only", "", "take only pictures whose name contains this")
+	flag.Parse()
+	if err := take(context.Background(), *out, *pane, *run, *test, *only); err != nil {
+		fmt.Fprintln(os.Stderr, "shots:", err)
+		os.Exit(1)
+	}
+}
+
+func take(ctx context.Context, out, pane string, run, test int, only string) error {
+	dir, err := os.MkdirTemp("", "shots-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	if pane, err = filepath.Abs(pane); err != nil {
+		return err
+	}
+	pages := map[string]string{
+		"runs": "/", "run": fmt.Sprintf("/runs/%d", run), "test": fmt.Sprintf("/runs/%d/tests/%d", run, test),
+	}
+	for _, theme := range []string{"dark", "light"} {
+		if err := browse(ctx, dir, pane, out, theme, only, pages); err != nil {
+			return err
+		}
+	}
+	for name, command := range map[string]string{
+		"pane-run":         fmt.Sprintf("%s show %d", pane, run),
+		"pane-agent-check": pane + " agent check",
+	} {
+		if strings.Contains(name, only) {
+			if err := terminal(ctx, filepath.Join(out, name+".png"), command); err != nil {
+				return fmt.Errorf("%s: %w", name, err)
+			}
+		}
+	}
+	return nil
+}
+
+// browse takes the console's pages. Only the page of a run is kept in light.
+func browse(ctx context.Context, dir, pane, out, theme, only string, pages map[string]string) error {
+	host, err := sessions.NewHost(filepath.Join(dir, "sessions"), slog.New(slog.DiscardHandler), chromium.Family{})
+	if err != nil {
+		return err
+	}
+	browsers := host.Browsers(ctx)
+	if len(browsers) == 0 {
+		return fmt.Errorf("no chromium here")
+	}
+	profile := device.Profile{Name: "shots", Width: 1280, Height: 800, PixelRatio: 1}
+	s, err := host.Open(ctx, sessions.Request{Browser: browsers[0], Device: profile})
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	link, err := exec.CommandContext(ctx, pane, "link").Output()
+	if err != nil {
+		return fmt.Errorf("pane link: %w (is the demo running?)", err)
+	}
+	enter := strings.TrimSpace(string(link))
+	base, _, _ := strings.Cut(enter, "/enter")
+	if err := s.Navigate(ctx, enter); err != nil {
+		return err
+	}
+	for name, path := range pages {
+		file := name + ".png"
+		if theme == "light" {
+			if name != "run" {
+				continue
+			}
+			file = name + "-light.png"
+		}
+		if !strings.Contains(file, only) {
+			continue
+		}
+		if err := s.Navigate(ctx, base+path); err != nil {
+			return err
+		}
+		if err := s.Execute(ctx, "localStorage.setItem('pane-theme', arguments[0]); document.documentElement.dataset.theme = arguments[0]", nil, theme); err != nil {
+			return err
+		}
+		if err := loaded(ctx, s.Session); err != nil {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+		png, err := s.Screenshot(ctx)
+		if err != nil {
+			return err
+		}
+		if err := os.WriteFile(filepath.Join(out, file), png, 0o644); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// loaded waits until the page shows data and all its pictures.
+func loaded(ctx context.Context, s *webdriver.Session) error {
+	for range 200 {
+		var ok bool
+		if err := s.Execute(ctx, `return !!document.querySelector("main table, main [role=alert]") && ![...document.images].some(i => !i.complete)`, &ok); err != nil {
+			return err
+		}
+		if ok {
+			return nil
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	return fmt.Errorf("the page shows nothing")
+}
+
+// terminal runs a command in a terminal window on a virtual display and takes
+// its picture once the command has ended.
+func terminal(ctx context.Context, file, command string) error {
+	d, err := process.StartDisplay(ctx, nil, 1280, 800)
+	if err != nil {
+		return err
+	}
+	defer d.Stop(0)
+	done := filepath.Join(os.TempDir(), "shots-"+strconv.Itoa(os.Getpid()))
+	defer os.Remove(done)
+	script := fmt.Sprintf("printf '$ %s\\n'; %s; touch %s; sleep 60", strings.Replace(command, filepath.Dir(strings.Fields(command)[0])+"/", "", 1), command, done)
+	x, err := process.Start(nil, []string{"DISPLAY=" + d.Name, "COLORTERM=truecolor", "CLICOLOR_FORCE=1"}, "xterm", "-geometry", "178x60+0+0", "-fa", "DejaVu Sans Mono", "-fs", "9",
+		"-bg", "#0d171c", "-fg", "#e6eef0", "-bw", "0", "-T", "pane", "-e", "bash", "-c", script)
+	if err != nil {
+		return fmt.Errorf("%w (Debian package xterm)", err)
+	}
+	defer x.Stop(0)
+	for range 400 {
+		if _, err := os.Stat(done); err == nil {
+			break
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	time.Sleep(500 * time.Millisecond) // the terminal draws
+	grab := exec.CommandContext(ctx, "ffmpeg", "-y", "-loglevel", "error", "-f", "x11grab", "-video_size", "1280x800", "-i", d.Name, "-frames:v", "1", "-update", "1", file)
+	if msg, err := grab.CombinedOutput(); err != nil {
+		return fmt.Errorf("ffmpeg: %w: %s", err, msg)
+	}
+	return nil
+}

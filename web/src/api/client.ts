@@ -1,0 +1,70 @@
+import type { components } from "./schema";
+
+type Schemas = components["schemas"];
+export type Run = Schemas["Run"];
+export type RunSummary = Schemas["RunSummary"];
+export type Pane = Schemas["Pane"];
+export type Cell = Schemas["Cell"];
+export type Test = Schemas["Test"];
+export type TestResult = Schemas["TestResult"];
+export type PaneAttempts = Schemas["PaneAttempts"];
+export type Attempt = Schemas["Attempt"];
+export type StepResult = Schemas["ScriptStepResult"];
+export type Who = Schemas["Who"];
+export interface RunEvent {
+  type: "run" | "cell" | "agents";
+  run?: RunSummary;
+  pane?: Pane;
+  test?: number;
+  cell?: Cell;
+}
+
+/** An error the service explained (RFC 9457). */
+export class Problem extends Error {
+  constructor(readonly status: number, detail: string) {
+    super(detail);
+  }
+}
+
+const prefix = "/api/v1";
+
+async function call(method: string, path: string, body?: unknown): Promise<Response> {
+  let answer: Response;
+  try {
+    answer = await fetch(prefix + path, {
+      method,
+      headers: body === undefined ? {} : { "Content-Type": "application/json" },
+      body: body === undefined ? undefined : JSON.stringify(body),
+    });
+  } catch {
+    throw new Problem(0, "The service does not answer. Is it running?");
+  }
+  if (answer.ok) return answer;
+  const problem = (await answer.json().catch(() => ({}))) as { detail?: string };
+  throw new Problem(answer.status, problem.detail ?? `The service answered with status ${answer.status}.`);
+}
+
+export async function get<T>(path: string): Promise<T> {
+  return (await (await call("GET", path)).json()) as T;
+}
+
+export async function post<T>(path: string, body?: unknown): Promise<T> {
+  return (await (await call("POST", path, body ?? {})).json()) as T;
+}
+
+export async function remove(path: string): Promise<void> {
+  await call("DELETE", path);
+}
+
+export const fileAddress = (attempt: string, name: string) =>
+  `${prefix}/attempts/${encodeURIComponent(attempt)}/files/${encodeURIComponent(name)}`;
+
+/** Streams events until the returned function is called; `reset` is told after each (re)connection. */
+export function listen(path: string, on: (e: RunEvent) => void, reset: () => void): () => void {
+  const source = new EventSource(prefix + path);
+  source.onopen = reset;
+  for (const type of ["run", "cell", "agents"]) {
+    source.addEventListener(type, (m) => { on(JSON.parse((m as MessageEvent<string>).data) as RunEvent); });
+  }
+  return () => { source.close(); };
+}

@@ -1,0 +1,75 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, NavLink, Outlet } from "react-router";
+import { get, post, Problem, remove, type Who } from "../api/client";
+import { Button, Empty, Trouble, Waiting } from "../ui/parts";
+import { useTheme } from "./useTheme";
+
+/** What surrounds every page; without a session it is the sign-in page. */
+export function Frame() {
+  const me = useQuery({ queryKey: ["me"], queryFn: () => get<Who>("/me"), staleTime: Infinity });
+  if (me.isPending) return <Waiting />;
+  if (me.error instanceof Problem && me.error.status === 401) return <SignIn />;
+  if (me.error) return <Trouble error={me.error} again={() => void me.refetch()} />;
+  return (
+    <div className="min-h-screen">
+      <header className="flex h-12 items-center gap-6 border-b border-line bg-sheet px-5">
+        <Link to="/" className="flex items-center gap-2 font-semibold tracking-wide"><img src="/glass.svg" alt="" width={20} height={20} />Parallel Pane</Link>
+        <nav aria-label="Main" className="flex gap-1 text-sm">
+          <NavLink to="/" className={({ isActive }) => `rounded px-3 py-1.5 ${isActive ? "bg-raised text-ink" : "text-soft hover:text-ink"}`}>Runs</NavLink>
+        </nav>
+        <Person who={me.data} />
+      </header>
+      <main className="mx-auto max-w-[1500px] px-5 py-4"><Outlet /></main>
+    </div>
+  );
+}
+
+function Person({ who }: { who: Who }) {
+  const queries = useQueryClient();
+  const [theme, setTheme] = useTheme();
+  const leave = async () => {
+    await remove("/console/session");
+    queries.clear();
+    location.assign("/");
+  };
+  return (
+    <div className="ml-auto flex items-center gap-3 text-sm text-soft">
+      <span>{who.name.replace(" (console)", "")}, {who.role}</span>
+      <Button className="text-xs" onClick={() => { setTheme(theme === "dark" ? "light" : "dark"); }}>{theme === "dark" ? "Light" : "Dark"}</Button>
+      <Button className="text-xs" onClick={() => void leave()}>Sign out</Button>
+    </div>
+  );
+}
+
+function SignIn() {
+  const queries = useQueryClient();
+  const [token, setToken] = useState("");
+  const [error, setError] = useState<Error>();
+  const enter = async () => {
+    try {
+      await post("/console/session", { token: token.trim() });
+      await queries.invalidateQueries();
+    } catch (e) {
+      setError(e as Error);
+    }
+  };
+  return (
+    <main className="mx-auto mt-24 max-w-md px-5">
+      <h1 className="flex items-center gap-3 text-xl font-semibold"><img src="/glass.svg" alt="" width={28} height={28} />Parallel Pane</h1>
+      <p className="mt-4 text-soft">Sign in with a token, or open a one-time link: <code className="font-mono text-ink">pane link</code> prints one.
+        The first token lies in the service&apos;s data directory, in <code className="font-mono text-ink">admin.token</code>.</p>
+      <form className="mt-6 grid gap-3" onSubmit={(e) => { e.preventDefault(); void enter(); }}>
+        <label className="grid gap-1.5 text-sm font-medium">Token
+          <input type="password" autoComplete="current-password" value={token} onChange={(e) => { setToken(e.target.value); }} className="rounded border border-line bg-sheet px-3 py-2 font-mono" />
+        </label>
+        <Button type="submit" kind="accent" className="justify-center" disabled={token.trim() === ""}>Sign in</Button>
+      </form>
+      {error && <Trouble error={error} />}
+    </main>
+  );
+}
+
+export function Nowhere() {
+  return <Empty title="There is no such page"><Link className="text-accent underline" to="/">On to the runs</Link></Empty>;
+}

@@ -1,0 +1,37 @@
+import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { Tooltip } from "radix-ui";
+import { StrictMode } from "react";
+import { createRoot } from "react-dom/client";
+import { BrowserRouter, Route, Routes } from "react-router";
+import { Problem } from "../api/client";
+import { RunPage } from "../features/run/RunPage";
+import { RunsPage } from "../features/runs/RunsPage";
+import { TestPage } from "../features/test/TestPage";
+import { Frame, Nowhere } from "./Frame";
+import "./theme.css";
+
+const queries = new QueryClient({
+  defaultOptions: { queries: { staleTime: 10_000, retry: (n, e) => n < 2 && e instanceof Problem && (e.status === 0 || e.status >= 500) } },
+});
+
+const root = document.getElementById("root");
+if (root) {
+  createRoot(root).render(
+    <StrictMode>
+      <QueryClientProvider client={queries}>
+        <Tooltip.Provider delayDuration={150}>
+          <BrowserRouter>
+            <Routes>
+              <Route element={<Frame />}>
+                <Route index element={<RunsPage />} />
+                <Route path="runs/:number" element={<RunPage />} />
+                <Route path="runs/:number/tests/:test" element={<TestPage />} />
+                <Route path="*" element={<Nowhere />} />
+              </Route>
+            </Routes>
+          </BrowserRouter>
+        </Tooltip.Provider>
+      </QueryClientProvider>
+    </StrictMode>,
+  );
+}

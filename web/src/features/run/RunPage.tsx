@@ -1,0 +1,103 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useParams, useSearchParams } from "react-router";
+import { post, type Pane, type Run } from "../../api/client";
+import { Counts, fillOf, Glass, inkOf } from "../../ui/Glass";
+import { Button, Confirm, Hint, Trouble, Waiting } from "../../ui/parts";
+import { useNow } from "../../ui/useNow";
+import { between, took } from "../../ui/words";
+import { Faults } from "./Faults";
+import { useRun } from "./useRun";
+import { Wall } from "./Wall";
+
+/** How did this run go? */
+export function RunPage() {
+  const { number = "" } = useParams();
+  const run = useRun(number);
+  const [params, setParams] = useSearchParams();
+  if (run.isPending) return <Waiting />;
+  if (run.error) return <Trouble error={run.error} again={() => void run.refetch()} />;
+  const only = params.get("pane");
+  return (
+    <div className="grid gap-4">
+      <Head run={run.data} />
+      <Window run={run.data} chosen={only} onChoose={(key) => { setParams(key === only ? {} : { pane: key }, { replace: true }); }} />
+      <Wall run={run.data} only={only} />
+      <Faults run={run.data} />
+    </div>
+  );
+}
+
+function Head({ run }: { run: Run }) {
+  const now = useNow(run.state !== "ended");
+  const queries = useQueryClient();
+  const cancel = useMutation({
+    mutationFn: () => post<Run>(`/runs/${run.number}/cancel`),
+    onSettled: () => queries.invalidateQueries({ queryKey: ["run", String(run.number)] }),
+  });
+  const fill = fillOf(run.state, run.verdict);
+  const time = between(run.started_at, run.ended_at, now);
+  return (
+    <div className="flex flex-wrap items-center gap-x-5 gap-y-2">
+      <Glass fill={fill} size={30} />
+      <div>
+        <h1 className="text-lg font-semibold">Run #{run.number} <span className={inkOf[fill]}>{run.verdict || run.state}</span></h1>
+        <p className="text-sm text-soft">{run.project} {run.suite} on {run.matrix}{run.environment && `, ${run.environment}`}{run.base && ` at ${run.base}`}, by {run.by}{run.why && ` — ${run.why}`}</p>
+      </div>
+      <div className="ml-auto flex items-center gap-5 text-sm">
+        <Counts counts={run.counts} />
+        <span>{time === null ? "not started" : took(time)}</span>
+        <a className="text-accent hover:underline" href={`/api/v1/runs/${run.number}/junit`}>JUnit</a>
+        {run.state !== "ended" && (
+          <Confirm title={`Cancel run #${run.number}?`} text="What runs now is dropped, and every test without a verdict is skipped." action="Cancel the run" onYes={() => { cancel.mutate(); }}>
+            <Button kind="danger">Cancel run</Button>
+          </Confirm>)}
+      </div>
+      {cancel.error && <Trouble error={cancel.error} />}
+    </div>
+  );
+}
+
+/** Panes side by side, grouped by browser. */
+function Window({ run, chosen, onChoose }: { run: Run; chosen: string | null; onChoose: (key: string) => void }) {
+  const families = new Map<string, Pane[]>();
+  for (const p of run.panes) {
+    const family = p.values["browser"] ?? "";
+    families.set(family, [...(families.get(family) ?? []), p]);
+  }
+  return (
+    <div className="flex flex-wrap gap-3">
+      {[...families].map(([family, panes]) => (
+        <section key={family} aria-label={family} className="grow rounded-md border border-line bg-sheet p-2.5">
+          <h2 className="mb-2 px-1 text-xs text-soft">{family} {panes.find((p) => p.info.version)?.info.version}</h2>
+          <div className="flex flex-wrap gap-2">{panes.map((p) => <PaneCard key={p.key} run={run} pane={p} pressed={p.key === chosen} onClick={() => { onChoose(p.key); }} />)}</div>
+        </section>
+      ))}
+    </div>
+  );
+}
+
+/** What tells this pane from its neighbours of the same browser. */
+function rest(run: Run, p: Pane): string {
+  const own = Object.entries(p.values).filter(([axis, v]) => axis !== "browser" && run.panes.some((o) => o.values[axis] !== v)).map(([, v]) => v);
+  return own.join(" · ") || p.label;
+}
+
+function PaneCard({ run, pane, pressed, onClick }: { run: Run; pane: Pane; pressed: boolean; onClick: () => void }) {
+  const fill = fillOf(pane.state, pane.verdict);
+  const ended = run.tests.length - (pane.counts[""] ?? 0);
+  const missing = pane.info.emulated.missing;
+  return (
+    <button type="button" aria-pressed={pressed} onClick={onClick}
+      className={`min-w-44 grow rounded border px-3 py-2.5 text-left transition-colors ${pressed ? "border-accent bg-raised" : "border-line hover:bg-raised/60"}`}>
+      <span className="flex items-center gap-3">
+        <Glass fill={fill} size={34} label={`${pane.label}: ${fill}`} />
+        <span className="min-w-0">
+          <span className="block font-medium">{rest(run, pane)}</span>
+          <span className={`block text-xs ${inkOf[fill]}`}>{pane.verdict || (pane.running > 0 ? `${pane.running} running` : pane.state)}, {ended} of {run.tests.length}</span>
+        </span>
+      </span>
+      <span className="mt-2 block text-xs text-soft">{pane.took_ms > 0 ? took(pane.took_ms) : "–"}{pane.agents.length > 0 && ` on ${pane.agents.join(", ")}`}</span>
+      {missing.length > 0 && <Hint text={missing.map((m) => `${m.feature}: ${m.reason}`).join("\n")}><span className="mt-1 block text-xs text-flaky">not emulated: {missing.map((m) => m.feature).join(", ")}</span></Hint>}
+    </button>
+  );
+}

@@ -1,0 +1,96 @@
+import { keepPreviousData, useInfiniteQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect } from "react";
+import { Link, useSearchParams } from "react-router";
+import { get, listen, type RunSummary } from "../../api/client";
+import { Counts, fillOf, Glass, inkOf } from "../../ui/Glass";
+import { Button, Choice, Empty, Field, Hint, Sheet, Trouble, Waiting } from "../../ui/parts";
+import { useNow } from "../../ui/useNow";
+import { ago, between, took } from "../../ui/words";
+
+const pageSize = 50;
+
+/** What is going on, and what went on: every run, newest first. The filters live in the address. */
+export function RunsPage() {
+  const [params, setParams] = useSearchParams();
+  const filter = new URLSearchParams(params);
+  const queries = useQueryClient();
+  const runs = useInfiniteQuery({
+    queryKey: ["runs", filter.toString()],
+    queryFn: ({ pageParam }) => {
+      const q = new URLSearchParams(filter);
+      q.set("limit", String(pageSize));
+      if (pageParam > 0) q.set("before", String(pageParam));
+      return get<RunSummary[]>(`/runs?${q}`);
+    },
+    initialPageParam: 0,
+    getNextPageParam: (last) => (last.length === pageSize ? last[last.length - 1]?.number : undefined),
+    placeholderData: keepPreviousData,
+  });
+  useEffect(() => {
+    const refresh = () => void queries.invalidateQueries({ queryKey: ["runs"] });
+    let waiting: ReturnType<typeof setTimeout> | undefined;
+    const stop = listen("/events", (e) => {
+      if (e.type !== "agents") waiting ??= setTimeout(() => { waiting = undefined; refresh(); }, 400);
+    }, refresh);
+    return () => { stop(); clearTimeout(waiting); };
+  }, [queries]);
+
+  const set = (name: string, value: string) => {
+    setParams((old) => {
+      const next = new URLSearchParams(old);
+      if (value) next.set(name, value); else next.delete(name);
+      return next;
+    }, { replace: true });
+  };
+  const list = runs.data?.pages.flat() ?? [];
+  const filtered = [...params.keys()].length > 0;
+  return (
+    <Sheet title="Runs" aside={
+      <div className="flex gap-2">
+        <Field label="Find suite, matrix, person, #number" size={30} value={params.get("text") ?? ""} onChange={(e) => { set("text", e.target.value); }} />
+        <Choice label="Verdict" value={params.get("verdict") ?? ""} onChange={(v) => { set("verdict", v); }}
+          options={[["", "every verdict"], ...["failed", "broken", "flaky", "passed", "unsupported", "skipped"].map((v): [string, string] => [v, v])]} />
+        <Choice label="State" value={params.get("state") ?? ""} onChange={(v) => { set("state", v); }} options={[["", "open and ended"], ["open", "open"], ["ended", "ended"]]} />
+      </div>}>
+      {runs.isPending ? <Waiting /> : runs.error ? <Trouble error={runs.error} again={() => void runs.refetch()} /> : list.length === 0 ? (
+        filtered
+          ? <Empty title="No run matches these filters"><Button onClick={() => { setParams({}); }}>Show every run</Button></Empty>
+          : <Empty title="No run yet">Start one in a project&apos;s directory with <code className="font-mono text-ink">pane run</code>. It appears here by itself.</Empty>
+      ) : <RunTable runs={list} />}
+      {runs.hasNextPage && <div className="p-3 text-center"><Button onClick={() => void runs.fetchNextPage()}>Show older runs</Button></div>}
+    </Sheet>
+  );
+}
+
+function RunTable({ runs }: { runs: RunSummary[] }) {
+  const now = useNow(runs.some((r) => r.state !== "ended"));
+  return (
+    <table className="w-full text-left">
+      <thead className="text-xs text-soft"><tr>
+        {["Run", "Suite on matrix", "Panes", "Tests", "Time", "By", "Started"].map((h) => <th key={h} className="px-4 py-2 font-normal">{h}</th>)}
+      </tr></thead>
+      <tbody>
+        {runs.map((r) => {
+          const fill = fillOf(r.state, r.verdict);
+          const time = between(r.started_at, r.ended_at, now);
+          return (
+            <tr key={r.id} className="border-t border-line hover:bg-raised/50">
+              <td className="px-4 py-2.5 whitespace-nowrap">
+                <Link to={`/runs/${r.number}`} className="inline-flex items-center gap-2 font-medium"><Glass fill={fill} />#{r.number} <span className={`${inkOf[fill]} font-normal`}>{r.verdict || r.state}</span></Link>
+              </td>
+              <td className="px-4"><Link to={`/runs/${r.number}`}>{r.project} <b className="font-medium">{r.suite}</b> <span className="text-soft">on {r.matrix}{r.environment && `, ${r.environment}`}</span></Link></td>
+              <td className="px-4"><span className="flex max-w-64 flex-wrap gap-1">{r.panes.map((p) => {
+                const f = fillOf(p.state, p.verdict);
+                return <Hint key={p.label} text={`${p.label}: ${f}`}><span><Glass fill={f} label={`${p.label}: ${f}`} /></span></Hint>;
+              })}</span></td>
+              <td className="px-4"><Counts counts={r.counts} /></td>
+              <td className="px-4 whitespace-nowrap">{time === null ? "–" : took(time)}</td>
+              <td className="px-4">{r.by}</td>
+              <td className="px-4 whitespace-nowrap text-soft" title={r.created_at ?? ""}>{ago(r.created_at, now)}</td>
+            </tr>
+          );
+        })}
+      </tbody>
+    </table>
+  );
+}

@@ -1,0 +1,21 @@
+/** A time for people: 340 ms, 4.1 s, 2 m 05 s. */
+export function took(ms: number): string {
+  if (ms < 1000) return `${Math.round(ms)} ms`;
+  if (ms < 60_000) return `${(ms / 1000).toFixed(1)} s`;
+  return `${Math.floor(ms / 60_000)} m ${String(Math.floor((ms % 60_000) / 1000)).padStart(2, "0")} s`;
+}
+
+/** How long ago something was, roughly. */
+export function ago(iso: string | null | undefined, now: number): string {
+  if (!iso) return "–";
+  const s = Math.max(0, (now - Date.parse(iso)) / 1000);
+  if (s < 60) return "just now";
+  if (s < 3600) return `${Math.floor(s / 60)} min ago`;
+  if (s < 86_400) return `${Math.floor(s / 3600)} h ago`;
+  return new Date(iso).toLocaleDateString();
+}
+
+/** From start to end, or to now while something runs. */
+export function between(start: string | null | undefined, end: string | null | undefined, now: number): number | null {
+  return start ? (end ? Date.parse(end) : now) - Date.parse(start) : null;
+}
