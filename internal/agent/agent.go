@@ -209,14 +209,19 @@ func (a *Agent) take(ctx context.Context, s link.Slice) error {
 	a.tasks.Go(func() {
 		a.execute(ctx, w.Slice)
 		cancel()
-		a.mu.Lock()
-		defer a.mu.Unlock()
-		w.running = false
-		if !a.spool.holds(s.Fence) {
-			delete(a.slices, s.Fence)
-		}
+		a.vacate(s.Fence)
+		a.handedIn(s.Fence)
 	})
 	return nil
+}
+
+// vacate marks the slot of a slice as free.
+func (a *Agent) vacate(fence int64) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if w := a.slices[fence]; w != nil {
+		w.running = false
+	}
 }
 
 // drop ends work on a lease that has ended; its results no longer count.
@@ -294,6 +299,7 @@ func (a *Agent) handIn(ctx context.Context) {
 	}
 }
 
+// handedIn forgets a slice that is done and whose results the service has.
 func (a *Agent) handedIn(fence int64) {
 	a.mu.Lock()
 	defer a.mu.Unlock()

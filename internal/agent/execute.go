@@ -26,7 +26,7 @@ import (
 // own, until the lease is dropped.
 func (a *Agent) execute(ctx context.Context, s link.Slice) {
 	dir, bundleErr := a.bundles.get(ctx, s.Bundle)
-	for _, t := range s.Tests {
+	for i, t := range s.Tests {
 		if ctx.Err() != nil {
 			return
 		}
@@ -48,6 +48,9 @@ func (a *Agent) execute(ctx context.Context, s link.Slice) {
 		}
 		if ctx.Err() != nil {
 			return // dropped or stopping: what happened says nothing about the product
+		}
+		if i == len(s.Tests)-1 {
+			a.vacate(s.Fence) // the service may fill the slot as soon as it has this result
 		}
 		at.keep()
 		a.Log.Info("test ended", "run", s.Run, "pane", s.Label, "test", t.Name, "verdict", at.result.Verdict, "took", time.Since(at.began).Round(time.Millisecond))

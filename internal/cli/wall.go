@@ -84,11 +84,31 @@ func counts(c verdict.Counts) string {
 
 // writeWall draws tests down and combinations across.
 func writeWall(w io.Writer, run service.Run) {
-	headers := []string{"test"}
-	for _, p := range run.Panes {
-		headers = append(headers, strings.ReplaceAll(p.Label, " · ", "\n"))
+	labels := make([][]string, len(run.Panes))
+	deep := 1
+	for i, p := range run.Panes {
+		labels[i] = strings.Split(p.Label, " · ")
+		deep = max(deep, len(labels[i]))
 	}
-	t := newTable(headers...)
+	line := func(k int, first string) []string { // the k-th part of every label
+		row := []string{first}
+		for _, l := range labels {
+			part := ""
+			if k < len(l) {
+				part = l[k]
+			}
+			row = append(row, part)
+		}
+		return row
+	}
+	t := newTable(line(0, "test")...)
+	for k := 1; k < deep; k++ {
+		row := line(k, "")
+		for i := range row {
+			row[i] = faint(row[i])
+		}
+		t.Row(row...)
+	}
 	seen := map[verdict.Verdict]bool{}
 	for j, test := range run.Tests {
 		row := []string{test.Name}

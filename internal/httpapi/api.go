@@ -74,6 +74,7 @@ func New(c Config) *fiber.App {
 	})
 	a.routes()
 	a.streams()
+	a.session()
 	a.app.Get(Prefix+"/openapi.json", func(c fiber.Ctx) error {
 		c.Set(fiber.HeaderContentType, "application/json")
 		return c.Send(a.doc.json())

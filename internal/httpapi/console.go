@@ -17,10 +17,9 @@ const notBuilt = `<!doctype html><meta charset="utf-8"><title>Parallel Pane</tit
 <h1>The console is not built</h1><p>This binary was compiled before the console. Run <code>make build</code> in the project's
 directory, which builds the console and puts it in, and start the service again. The API and the command line work without it.</p>`
 
-// console serves the console's files. Addresses without a file are pages of the
-// console and get its index.
-func (a *api) console(files fs.FS) {
-	session := func(c fiber.Ctx, secret string) {
+// session registers how a browser signs in and out.
+func (a *api) session() {
+	keep := func(c fiber.Ctx, secret string) {
 		c.Cookie(&fiber.Cookie{Name: cookieName, Value: secret, Path: "/", HTTPOnly: true, SameSite: fiber.CookieSameSiteStrictMode,
 			Secure: c.Protocol() == "https", Expires: time.Now().Add(30 * 24 * time.Hour)})
 	}
@@ -33,7 +32,7 @@ func (a *api) console(files fs.FS) {
 		if err != nil {
 			return err
 		}
-		session(c, secret)
+		keep(c, secret)
 		return c.JSON(who)
 	})
 	a.app.Delete(Prefix+"/console/session", func(c fiber.Ctx) error {
@@ -58,9 +57,14 @@ func (a *api) console(files fs.FS) {
 			return c.SendString(`<!doctype html><meta charset="utf-8"><title>Parallel Pane</title><h1>This link no longer works</h1>` +
 				`<p>A sign-in link is good once, for ten minutes. Make a new one with <code>pane link</code>, or <a href="/">sign in with a token</a>.</p>`)
 		}
-		session(c, secret)
+		keep(c, secret)
 		return c.SendString(`<!doctype html><meta charset="utf-8"><meta http-equiv="refresh" content="0;url=/"><title>Parallel Pane</title><a href="/">On to the console</a>`)
 	})
+}
+
+// console serves the console's files. Addresses without a file are pages of the
+// console and get its index.
+func (a *api) console(files fs.FS) {
 	if files == nil {
 		a.app.Get("/*", func(c fiber.Ctx) error {
 			c.Set(fiber.HeaderContentType, "text/html; charset=utf-8")

@@ -36,7 +36,8 @@ func (b *Browser) judge(ctx context.Context, err error) error {
 		return err
 	}
 	switch webdriver.CodeOf(err) {
-	case webdriver.StaleElement, webdriver.ClickIntercepted, webdriver.NotInteractable, webdriver.NoSuchAlert, webdriver.DetachedShadowRoot:
+	case webdriver.StaleElement, webdriver.ClickIntercepted, webdriver.NotInteractable, webdriver.NoSuchAlert, webdriver.DetachedShadowRoot,
+		webdriver.NoSuchFrame: // what WebKit says when the page goes away under a script
 		return script.Retry(err)
 	case webdriver.UnexpectedAlertOpen:
 		text, _ := b.s.AlertText(ctx)

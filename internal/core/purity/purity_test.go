@@ -1,0 +1,56 @@
+// Package purity checks that the core stays free of I/O and of clocks.
+package purity
+
+import (
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+var forbidden = []string{"net/http", "net", "os", "os/exec", "database/sql", "log", "log/slog", "io/fs", "math/rand", "crypto/rand", "sync",
+	"github.com/gofiber/", "github.com/jmoiron/", "github.com/spf13/"}
+
+// TestCoreImportsNothingThatActs reads every file of the core that is not a
+// test: no I/O, no clock, no goroutine, and nothing of ours outside the core.
+func TestCoreImportsNothingThatActs(t *testing.T) {
+	files := 0
+	require.NoError(t, filepath.WalkDir("..", func(path string, e fs.DirEntry, err error) error {
+		if err != nil || e.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		files++
+		f, err := parser.ParseFile(token.NewFileSet(), path, nil, 0)
+		require.NoError(t, err)
+		for _, spec := range f.Imports {
+			name, err := strconv.Unquote(spec.Path.Value)
+			require.NoError(t, err)
+			for _, bad := range forbidden {
+				assert.False(t, name == bad || strings.HasSuffix(bad, "/") && strings.HasPrefix(name, bad), "%s imports %s", path, name)
+			}
+			if strings.HasPrefix(name, "parallelpane/") {
+				assert.True(t, strings.HasPrefix(name, "parallelpane/internal/core/"), "%s imports %s, outside the core", path, name)
+			}
+		}
+		ast.Inspect(f, func(n ast.Node) bool {
+			switch n := n.(type) {
+			case *ast.GoStmt:
+				t.Errorf("%s starts a goroutine", path)
+			case *ast.SelectorExpr:
+				if pkg, ok := n.X.(*ast.Ident); ok && pkg.Name == "time" {
+					assert.NotContains(t, []string{"Now", "Since", "Until", "After", "Sleep", "Tick", "NewTimer", "NewTicker"}, n.Sel.Name, "%s reads the clock", path)
+				}
+			}
+			return true
+		})
+		return nil
+	}))
+	assert.Greater(t, files, 4)
+}

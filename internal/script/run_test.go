@@ -1,0 +1,236 @@
+package script
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"parallelpane/internal/core/verdict"
+)
+
+// page is a Browser whose elements are set by the test; looks lets them change
+// from one look to the next.
+type page struct {
+	looks   []Sight // one for each look, the last one for ever
+	looked  int
+	done    []string
+	text    string
+	address string
+	fail    error
+}
+
+func (p *page) act(format string, args ...any) error {
+	if p.fail != nil {
+		return p.fail
+	}
+	p.done = append(p.done, fmt.Sprintf(format, args...))
+	return nil
+}
+
+func (p *page) Visit(_ context.Context, a string) error { p.address = a; return p.act("visit %s", a) }
+func (p *page) Look(_ context.Context, q Query) (Sight, error) {
+	s := p.looks[min(p.looked, len(p.looks)-1)]
+	p.looked++
+	if q.Within != nil && s.Within == 0 {
+		s.Within = 1
+	}
+	return s, nil
+}
+func (p *page) Click(_ context.Context, m Match) error { return p.act("click %s", m.Ref) }
+func (p *page) Enter(_ context.Context, m Match, t string) error {
+	return p.act("enter %s %s", m.Ref, t)
+}
+func (p *page) Choose(_ context.Context, m Match, t string) error {
+	return p.act("choose %s %s", m.Ref, t)
+}
+func (p *page) Press(_ context.Context, _ *Match, ks []Key) error { return p.act("press %d", len(ks)) }
+func (p *page) Hover(_ context.Context, m Match) error            { return p.act("hover %s", m.Ref) }
+func (p *page) Upload(_ context.Context, m Match, f string) error { return p.act("upload %s", f) }
+func (p *page) ScrollPage(_ context.Context, w string) error      { return p.act("scroll %s", w) }
+func (p *page) Dialog(_ context.Context, yes bool, _ *string) error {
+	return p.act("dialog %t", yes)
+}
+func (p *page) Read(_ context.Context, m Match, _, _ string) (string, error) { return m.Text, nil }
+func (p *page) PageText(context.Context) (string, error)                     { return p.text, nil }
+func (p *page) Address(context.Context) (string, error)                      { return p.address, nil }
+func (p *page) Title(context.Context) (string, error)                        { return "Harbour", nil }
+func (p *page) Screenshot(context.Context) ([]byte, error)                   { return []byte("png"), nil }
+
+type notes struct {
+	steps []StepResult
+	shots []string
+}
+
+func (n *notes) StepDone(r StepResult) { n.steps = append(n.steps, r) }
+func (n *notes) Shot(name string, _ []byte) string {
+	n.shots = append(n.shots, name)
+	return name + ".png"
+}
+
+func seen(ms ...Match) Sight {
+	s := Sight{Matches: ms, Total: len(ms)}
+	for _, m := range ms {
+		if m.Visible {
+			s.Visible++
+		}
+	}
+	return s
+}
+
+var (
+	shown  = Match{Ref: "e1", Tag: "button", Text: "Hold", Visible: true, X: 1, Y: 2, W: 30, H: 40}
+	hidden = Match{Ref: "e2", Tag: "a", Text: "Hold", Hidden: "display: none on its ancestor <nav class=wide>"}
+)
+
+func run(t *testing.T, p *page, steps string, set Setting) (Outcome, *notes) {
+	t.Helper()
+	s, err := Parse("t.pane.yaml", []byte("name: T\nwait: 60ms\nsteps:\n"+steps))
+	require.NoError(t, err)
+	n := &notes{}
+	if set.Base == "" {
+		set.Base = "http://desk.example"
+	}
+	return Run(t.Context(), s, p, set, n), n
+}
+
+func TestActionsAreCarriedOutInOrder(t *testing.T) {
+	p := &page{looks: []Sight{seen(shown)}, text: "Berth B3 is hold"}
+	out, n := run(t, p, `
+  - visit: /berths
+  - click: Hold
+  - enter: {into: {label: Boat}, text: "${vars.boat}"}
+  - choose: {from: {label: Nights}, option: three}
+  - hover: Hold
+  - upload: {into: {label: Paper}, file: a.txt}
+  - press: Control+a
+  - scroll: bottom
+  - dialog: dismiss
+  - keep: {as: word, from: Hold}
+  - capture: there
+  - expect: "Berth B3 is ${lower(kept.word)}"
+  - if: browser == "firefox"
+    click: Never
+  - expect: {address: /berths}
+`, Setting{Root: "/bundle", Scope: Scope{Browser: "chromium", Vars: map[string]string{"boat": "Osprey"}}})
+	require.Equal(t, verdict.Passed, out.Verdict, out.Message)
+	assert.Equal(t, []string{"visit http://desk.example/berths", "click e1", "enter e1 Osprey", "choose e1 three", "hover e1",
+		"upload /bundle/a.txt", "press 2", "scroll bottom", "dialog false"}, p.done)
+	assert.Equal(t, []string{"there"}, n.shots)
+	assert.Equal(t, "there.png", out.Steps[10].Shot)
+	assert.Equal(t, StepSkipped, out.Steps[12].State)
+}
+
+func TestErrorsListTheMatches(t *testing.T) {
+	disabled, moving, covered := shown, shown, shown
+	disabled.Off, moving.Moving, covered.Covered = true, true, "<div class=veil>"
+	for name, tc := range map[string]struct {
+		sight Sight
+		want  string
+	}{
+		"none":     {seen(), `text "Hold": no element matches (waited 60ms)`},
+		"hidden":   {seen(hidden), "1 element matches, none visible\n  1. <a> \"Hold\" hidden: display: none on its ancestor <nav class=wide>"},
+		"several":  {seen(shown, shown), "2 visible elements match and 1 is wanted; say which with within, name or nth\n  1. <button> \"Hold\" visible at 1,2, 30×40\n  2."},
+		"disabled": {seen(disabled), "is disabled"},
+		"moving":   {seen(moving), "does not come to rest"},
+		"covered":  {seen(covered), "is covered by <div class=veil>"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			out, n := run(t, &page{looks: []Sight{tc.sight}}, "  - click: Hold\n  - click: Never\n", Setting{})
+			assert.Equal(t, verdict.Failed, out.Verdict)
+			assert.Contains(t, out.Message, tc.want)
+			assert.Equal(t, []StepState{StepFailed, StepUnrun}, []StepState{out.Steps[0].State, out.Steps[1].State})
+			assert.Equal(t, []string{"failure"}, n.shots)
+			assert.Equal(t, "failure.png", out.Steps[0].Shot)
+		})
+	}
+}
+
+func TestAHiddenCopyDoesNotMatter(t *testing.T) {
+	p := &page{looks: []Sight{seen(hidden, shown)}}
+	out, _ := run(t, p, "  - click: Hold\n", Setting{})
+	assert.Equal(t, verdict.Passed, out.Verdict, out.Message)
+	assert.Equal(t, []string{"click e1"}, p.done)
+}
+
+func TestStepsWaitForTheirElement(t *testing.T) {
+	p := &page{looks: []Sight{seen(), seen(hidden), seen(shown)}}
+	out, _ := run(t, p, "  - click: Hold\n", Setting{})
+	assert.Equal(t, verdict.Passed, out.Verdict, out.Message)
+	assert.Equal(t, 3, p.looked)
+}
+
+func TestNthAndWithin(t *testing.T) {
+	two := shown
+	two.Ref = "e9"
+	p := &page{looks: []Sight{seen(shown, hidden, two)}}
+	out, _ := run(t, p, "  - click: {text: Hold, nth: 2}\n    within: {css: form}\n", Setting{})
+	assert.Equal(t, verdict.Passed, out.Verdict, out.Message)
+	assert.Equal(t, []string{"click e9"}, p.done)
+	out, _ = run(t, &page{looks: []Sight{{Within: 2}}}, "  - click: Hold\n    within: {css: form}\n", Setting{})
+	assert.Contains(t, out.Message, `within css "form": 2 visible elements match and 1 is wanted`)
+}
+
+func TestExpectations(t *testing.T) {
+	long := strings.Repeat("tide ", 200)
+	for step, want := range map[string]string{
+		"expect: gone":                                     `the page's text does not contain "gone"; it is "high water"`,
+		"expect: {title: Other}":                           `title is not "Other"; it is "Harbour"`,
+		"expect: {title: {matches: '^H'}}":                 "",
+		"expect: {visible: Hold}":                          "",
+		"expect: {hidden: Hold}":                           "expected to be hidden, 1 visible",
+		"expect: {count: 2, of: Hold}":                     "expected 2 visible, found 1",
+		"expect: {text: {equals: Hold}, in: {css: p}}":     "",
+		"expect: {value: Let go, in: {css: p}}":            `is not "Let go"; it is "Hold"`,
+		"expect: {text: a}\n    within: {css: p}":          `text of css "p" does not contain "a"; it is "Hold"`,
+		"keep: {as: x, from: {css: p}}":                    "",
+		`expect: {text: {contains: "high   water"}}`:       "",
+		`expect: {text: "${kept.never}"}`:                  "kept.never is not set",
+		"visit: ${vars.nothing}":                           "vars.nothing is not set",
+		`upload: {into: {css: i}, file: "${'../' + 'x'}"}`: "lies outside the project",
+	} {
+		out, _ := run(t, &page{looks: []Sight{seen(shown)}, text: "high  water\n"}, "  - "+step+"\n", Setting{})
+		if want == "" {
+			assert.Equal(t, verdict.Passed, out.Verdict, "%s: %s", step, out.Message)
+		} else {
+			assert.Contains(t, out.Message, want, step)
+		}
+	}
+	out, _ := run(t, &page{looks: []Sight{seen(shown)}, text: long}, "  - expect: gone\n", Setting{})
+	assert.Less(t, len(out.Message), 400, "long texts are cut")
+}
+
+func TestTheLabsFaultIsBroken(t *testing.T) {
+	p := &page{looks: []Sight{seen(shown)}, fail: &LabError{errors.New("chromedriver is gone")}}
+	out, _ := run(t, p, "  - visit: /\n", Setting{})
+	assert.Equal(t, verdict.Broken, out.Verdict)
+	assert.Equal(t, StepBroken, out.Steps[0].State)
+}
+
+func TestTimeRunsOut(t *testing.T) {
+	s, err := Parse("t", []byte("name: T\nwait: 1h\nsteps:\n  - click: Hold\n"))
+	require.NoError(t, err)
+	ctx, cancel := context.WithTimeout(t.Context(), 30*time.Millisecond)
+	defer cancel()
+	out := Run(ctx, s, &page{looks: []Sight{seen()}}, Setting{}, &notes{})
+	assert.Equal(t, verdict.Failed, out.Verdict)
+	assert.Contains(t, out.Message, "the test's time ran out in this step")
+}
+
+func TestResolve(t *testing.T) {
+	for _, tc := range [][3]string{
+		{"http://a.example/b/", "/c?d", "http://a.example/c?d"}, {"http://a.example", "", "http://a.example"},
+		{"http://a.example", "https://z.example/", "https://z.example/"},
+	} {
+		got, err := Resolve(tc[0], tc[1])
+		require.NoError(t, err)
+		assert.Equal(t, tc[2], got)
+	}
+	_, err := Resolve("", "/c")
+	assert.ErrorContains(t, err, "no base address")
+}
