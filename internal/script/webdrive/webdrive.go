@@ -69,10 +69,11 @@ func (b *Browser) judge(ctx context.Context, err error) error {
 func (b *Browser) Visit(ctx context.Context, address string) error {
 	err := b.s.Navigate(ctx, address)
 	if err == nil {
-		if now, urlErr := b.s.URL(ctx); urlErr != nil || now != "about:blank" || address == "about:blank" {
+		var now string
+		if jsErr := b.s.Execute(ctx, "return location.href", &now); jsErr != nil || !noPage(now) || noPage(address) {
 			return nil
 		}
-		err = fmt.Errorf("visit %s: the browser stayed on an empty page", address)
+		err = fmt.Errorf("visit %s: the browser shows %s instead", address, now)
 	}
 	if judged := b.judge(ctx, err); script.IsLab(judged) || ctx.Err() != nil {
 		return judged
@@ -81,6 +82,12 @@ func (b *Browser) Visit(ctx context.Context, address string) error {
 		return &script.LabError{Err: unreachable}
 	}
 	return b.judge(ctx, err)
+}
+
+// noPage recognises what engines show in place of a page that did not come:
+// WebKit stays on its empty page, Chromium has a page of its own.
+func noPage(address string) bool {
+	return address == "about:blank" || strings.HasPrefix(address, "chrome-error:")
 }
 
 // Reachable tries an address from this machine. Any HTTP answer will do.

@@ -69,6 +69,13 @@ func TestDemoSuite(t *testing.T) {
 				require.NoError(t, err)
 				t.Cleanup(s.Close)
 				assert.Contains(t, s.Outcome.Applied, map[string]string{"desktop": "viewport 1280×800", "phone": "viewport 390×844"}[name])
+				t.Run("a site that is not there is the lab's trouble", func(t *testing.T) {
+					gone := httptest.NewServer(nil)
+					gone.Close()
+					err := webdrive.New(s.Session, s.Gone).Visit(t.Context(), gone.URL+"/x")
+					assert.True(t, script.IsLab(err), "%v", err)
+					assert.ErrorContains(t, err, gone.URL+" cannot be reached from this agent")
+				})
 				for _, sc := range scripts {
 					t.Run(sc.Name, func(t *testing.T) {
 						ctx, cancel := context.WithTimeout(t.Context(), time.Minute)

@@ -1,0 +1,468 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"encoding/xml"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"parallelpane/internal/core/device"
+	"parallelpane/internal/core/verdict"
+	"parallelpane/internal/engine/chromium"
+	"parallelpane/internal/engine/conformance"
+	"parallelpane/internal/script"
+	"parallelpane/internal/service"
+	"parallelpane/internal/sessions"
+	"parallelpane/web"
+)
+
+// TestMain lets the test binary be the program itself, so that the service and
+// the agent are processes that can be killed.
+func TestMain(m *testing.M) {
+	if os.Getenv("PANE_BE_THE_PROGRAM") != "" {
+		os.Exit(Main(Build{Version: "test", Console: web.Console()}, os.Args[1:]))
+	}
+	os.Exit(m.Run())
+}
+
+// site is what the tests look at: a page whose text comes after a while.
+func site(t *testing.T) string {
+	mux := http.NewServeMux()
+	mux.HandleFunc("GET /", func(w http.ResponseWriter, r *http.Request) {
+		wait, _ := strconv.Atoi(r.FormValue("wait"))
+		w.Header().Set("Content-Type", "text/html")
+		fmt.Fprintf(w, `<!doctype html><title>Quay</title><p id="p">Ebb</p><script>setTimeout(() => { p.textContent = "Flood" }, %d)</script>`, wait)
+	})
+	s := httptest.NewServer(mux)
+	t.Cleanup(s.Close)
+	return s.URL
+}
+
+type bench struct {
+	t       *testing.T
+	dir     string
+	listen  string
+	project string
+}
+
+func newBench(t *testing.T) *bench {
+	t.Helper()
+	conformance.Browser(t, chromium.Family{})
+	b := &bench{t: t, dir: t.TempDir()}
+	t.Setenv("HOME", b.dir)
+	t.Setenv("XDG_CONFIG_HOME", filepath.Join(b.dir, "config"))
+	t.Setenv("PANE_TOKEN", "")
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	b.listen = l.Addr().String()
+	l.Close()
+	b.project = filepath.Join(b.dir, "project")
+	b.write("pane.yaml", `project: saltmarsh
+suites: {quay: {scripts: "*.pane.yaml"}}
+matrices:
+  one: {axes: {browser: [chromium]}}
+  far: {axes: {browser: [chromium], os: [windows]}}
+environments:
+  local: {base: "`+site(t)+`"}
+  gone: {base: "http://127.0.0.1:1"}
+default: {matrix: one, environment: local}
+`)
+	b.write("good.pane.yaml", "name: The tide turns\ntags: [smoke]\nsteps:\n  - visit: /?wait=50\n  - capture: start\n  - expect: Flood\n")
+	b.write("bad.pane.yaml", "name: The tide stays\ntags: [bad]\nwait: 300ms\nsteps:\n  - visit: /?wait=60000\n  - expect: Flood\n")
+	b.write("slow.pane.yaml", "name: The tide is slow\ntags: [slow]\nwait: 20s\nsteps:\n  - visit: /?wait=4000\n  - expect: Flood\n")
+	return b
+}
+
+func (b *bench) write(name, body string) {
+	require.NoError(b.t, os.MkdirAll(b.project, 0o755))
+	require.NoError(b.t, os.WriteFile(filepath.Join(b.project, name), []byte(body), 0o644))
+}
+
+// spawn starts the program as a process of its own.
+func (b *bench) spawn(args ...string) *exec.Cmd {
+	b.t.Helper()
+	exe, err := os.Executable()
+	require.NoError(b.t, err)
+	cmd := exec.Command(exe, args...)
+	cmd.Env = append(os.Environ(), "PANE_BE_THE_PROGRAM=1")
+	var log bytes.Buffer
+	cmd.Stderr = &log
+	require.NoError(b.t, cmd.Start())
+	b.t.Cleanup(func() {
+		_ = cmd.Process.Signal(os.Interrupt)
+		done := make(chan struct{})
+		go func() { _ = cmd.Wait(); close(done) }()
+		select {
+		case <-done:
+		case <-time.After(10 * time.Second):
+			_ = cmd.Process.Kill()
+			<-done
+		}
+		if b.t.Failed() {
+			b.t.Logf("%v:\n%s", args, log.String())
+		}
+	})
+	return cmd
+}
+
+func (b *bench) serve() *exec.Cmd {
+	b.t.Helper()
+	cmd := b.spawn("serve", "--data", filepath.Join(b.dir, "data"), "--listen", b.listen)
+	require.NoError(b.t, waitFor(b.t.Context(), "http://"+b.listen+"/readyz"))
+	return cmd
+}
+
+func (b *bench) agent(name string) *exec.Cmd {
+	b.t.Helper()
+	cmd := b.spawn("agent", "--service", b.listen, "--name", name, "--slots", "1", "--state", filepath.Join(b.dir, name))
+	require.Eventually(b.t, func() bool {
+		code, out, _ := b.pane("agents", "--online", "--json")
+		return code == 0 && strings.Contains(out, `"name": "`+name+`"`)
+	}, 30*time.Second, 50*time.Millisecond)
+	return cmd
+}
+
+// pane runs a client command in this process.
+func (b *bench) pane(args ...string) (code int, out, errs string) {
+	var o, e bytes.Buffer
+	ctx, cancel := context.WithTimeout(b.t.Context(), 2*time.Minute)
+	defer cancel()
+	code = Run(ctx, Build{Version: "test"}, append([]string{"--service", b.listen}, args...), &o, &e)
+	return code, o.String(), e.String()
+}
+
+func (b *bench) run(args ...string) (code int, run service.Run) {
+	b.t.Helper()
+	code, out, errs := b.pane(append([]string{"run", "--dir", b.project, "--json"}, args...)...)
+	require.NoError(b.t, json.Unmarshal([]byte(out), &run), "%s %s", out, errs)
+	return code, run
+}
+
+func (b *bench) show(number int) (run service.Run) {
+	b.t.Helper()
+	code, out, errs := b.pane("show", strconv.Itoa(number), "--json")
+	require.Zero(b.t, code, errs)
+	require.NoError(b.t, json.Unmarshal([]byte(out), &run))
+	return run
+}
+
+// running waits until a test of a detached run is being executed.
+func (b *bench) running(args ...string) int {
+	b.t.Helper()
+	code, out, errs := b.pane(append([]string{"run", "--dir", b.project, "--detach", "--json"}, args...)...)
+	require.Zero(b.t, code, errs)
+	var made struct{ Number int }
+	require.NoError(b.t, json.Unmarshal([]byte(out), &made))
+	require.Eventually(b.t, func() bool { return b.show(made.Number).Panes[0].Running > 0 }, 30*time.Second, 20*time.Millisecond)
+	return made.Number
+}
+
+func (b *bench) ended(number int) (run service.Run) {
+	b.t.Helper()
+	require.Eventually(b.t, func() bool {
+		run = b.show(number)
+		return run.State == service.Ended
+	}, 90*time.Second, 100*time.Millisecond)
+	return run
+}
+
+func (b *bench) attempts(number, test int) (all []service.Attempt) {
+	b.t.Helper()
+	run := b.show(number)
+	code, out, errs := b.pane("show", strconv.Itoa(number), "--test", run.Tests[test].Name, "--json")
+	require.Zero(b.t, code, errs)
+	var res service.TestResult
+	require.NoError(b.t, json.Unmarshal([]byte(out), &res))
+	return res.Results[0].Attempts
+}
+
+func TestTheWholeWay(t *testing.T) {
+	b := newBench(t)
+	code, _, errs := b.pane("runs")
+	assert.Equal(t, verdict.ExitUsage, code)
+	assert.Contains(t, errs, "no token for http://"+b.listen)
+	b.serve()
+	code, out, _ := b.pane("agents")
+	assert.Zero(t, code)
+	assert.Contains(t, out, "No agent has joined yet")
+	code, out, _ = b.pane("runs")
+	assert.Zero(t, code)
+	assert.Contains(t, out, "No run yet")
+	b.agent("quay")
+
+	junit := filepath.Join(b.dir, "junit.xml")
+	code, out, errs = b.pane("run", "--dir", b.project, "--tag", "smoke", "--junit", junit)
+	assert.Equal(t, verdict.ExitPassed, code, errs)
+	assert.Contains(t, out, "The tide turns")
+	assert.Contains(t, out, "1 passed")
+	assert.Contains(t, errs, "1 tests on 1 combinations")
+	raw, err := os.ReadFile(junit)
+	require.NoError(t, err)
+	require.NoError(t, xml.Unmarshal(raw, new(struct{})))
+	assert.Contains(t, string(raw), `tests="1" failures="0"`)
+
+	code, out, _ = b.pane("run", "quay", "--dir", b.project, "--tag", "bad", "--tag", "smoke", "--watch")
+	assert.Equal(t, verdict.ExitFailed, code)
+	for _, want := range []string{"The tide stays", "bad.pane.yaml:6:5", `the page's text does not contain "Flood"; it is "Ebb"`, "files/failure.png", "1 passed", "1 failed"} {
+		assert.Contains(t, out, want)
+	}
+	assert.Contains(t, string(out), "step 2 of 2")
+
+	code, out, _ = b.pane("show", "#2", "--test", "The tide stays")
+	assert.Zero(t, code)
+	assert.Contains(t, out, "attempt 1 on quay")
+	code, out, _ = b.pane("runs", "--verdict", "failed")
+	assert.Zero(t, code)
+	assert.Contains(t, out, "#2")
+	assert.NotContains(t, out, "#1 ")
+
+	dir := filepath.Join(b.dir, "fetched")
+	code, out, errs = b.pane("fetch", "2", dir, "--kind", "screenshot")
+	assert.Zero(t, code, errs)
+	assert.Contains(t, out, "2 files saved")
+	png, err := os.ReadFile(filepath.Join(dir, "chromium", "The-tide-stays-1", "failure.png"))
+	require.NoError(t, err)
+	assert.True(t, bytes.HasPrefix(png, []byte("\x89PNG")))
+
+	code, run := b.run("--env", "gone", "--tag", "smoke")
+	assert.Equal(t, verdict.ExitLab, code, "a site that cannot be reached is the lab's trouble")
+	assert.Contains(t, run.Cells[0][0].Message, "http://127.0.0.1:1 cannot be reached from this agent")
+	assert.Equal(t, 3, run.Cells[0][0].Attempts)
+	code, run = b.run("--matrix", "far")
+	assert.Equal(t, verdict.ExitLab, code)
+	assert.Equal(t, verdict.Unsupported, run.Verdict)
+
+	number := b.running("--tag", "slow")
+	code, out, _ = b.pane("cancel", strconv.Itoa(number))
+	assert.Zero(t, code)
+	assert.Contains(t, out, "1 skipped")
+	code, _, errs = b.pane("cancel", strconv.Itoa(number))
+	assert.Equal(t, verdict.ExitUsage, code)
+	assert.Contains(t, errs, "has ended already")
+	b.noLeftovers("quay")
+	testConsole(t, b)
+}
+
+// noLeftovers waits until no session's directory is left.
+func (b *bench) noLeftovers(agent string) {
+	b.t.Helper()
+	require.Eventually(b.t, func() bool {
+		left, _ := os.ReadDir(filepath.Join(b.dir, agent, "sessions"))
+		return len(left) == 0
+	}, 10*time.Second, 20*time.Millisecond)
+}
+
+// testConsole drives the console in a browser of its own, through the same
+// runner and script format that users have.
+func testConsole(t *testing.T, b *bench) {
+	if web.Console() == nil {
+		t.Skip("the console is not built")
+	}
+	code, out, errs := b.pane("link")
+	require.Zero(t, code, errs)
+	host, err := sessions.NewHost(filepath.Join(b.dir, "mine"), slog.New(slog.DiscardHandler), chromium.Family{})
+	require.NoError(t, err)
+	profile, err := device.Find("")
+	require.NoError(t, err)
+	s, err := host.Open(t.Context(), sessions.Request{Browser: host.Browsers(t.Context())[0], Device: profile})
+	require.NoError(t, err)
+	defer s.Close()
+	b.script(s, "http://"+b.listen, map[string]string{"enter": strings.TrimSpace(out), "token": b.token()}, `
+  - visit: ${vars.enter}
+  - expect: {count: 5, of: {css: tbody tr}}
+  - label: the filter is kept in the address
+    choose: {from: {css: "select[aria-label=Verdict]"}, option: failed}
+  - expect: {address: "/?verdict=failed"}
+  - expect: {count: 1, of: {css: tbody tr}}
+  - enter: {into: {placeholder: "Find suite, matrix, person, #number"}, text: nothing like it}
+  - expect: No run matches these filters
+  - click: Show every run
+  - click: {css: "a[href='/runs/2']", nth: 1}
+  - expect: {visible: {role: heading, name: "Run #2 failed"}}
+  - expect: {text: "the page's text does not contain", in: {css: pre}}
+  - label: the wall can be searched
+    enter: {into: {placeholder: "Find test, file or tag"}, text: turns}
+  - expect: {count: 1, of: {css: tbody tr}}
+  - enter: {into: {placeholder: "Find test, file or tag"}, text: stays}
+  - click: {css: "td a[aria-label='chromium: failed']"}
+  - expect: {visible: {role: heading, name: The tide stays}}
+  - label: the step that failed is open, with its line and picture
+    expect: {text: "expect: Flood", in: {css: "li[aria-current=step]"}}
+  - expect: {visible: {css: "img[alt='Screenshot failure.png']"}}
+  - label: a line of the script opens its step
+    click: {text: "- visit: /?wait=60000"}
+  - expect: {address: {contains: step=0}}
+  - label: a headless browser prefers light, so the other theme is offered
+    click: Dark
+  - expect: {visible: {css: "html[data-theme=dark]"}}
+  - click: Sign out
+  - expect: {visible: {label: Token}}
+  - enter: {into: {label: Token}, text: pane_wrong}
+  - click: {role: button, name: Sign in}
+  - expect: {text: the token is not valid here, in: {role: alert}}
+  - enter: {into: {label: Token}, text: "${vars.token}"}
+  - click: {role: button, name: Sign in}
+  - expect: {visible: {role: heading, name: Runs}}
+`)
+}
+
+func (b *bench) token() string {
+	raw, err := os.ReadFile(filepath.Join(b.dir, "data", "admin.token"))
+	require.NoError(b.t, err)
+	return strings.TrimSpace(string(raw))
+}
+
+func TestKilledDriverIsTheLabsFault(t *testing.T) {
+	b := newBench(t)
+	b.serve()
+	b.agent("quay")
+	number := b.running("--tag", "slow")
+	killSession(t, filepath.Join(b.dir, "quay", "sessions"))
+	run := b.ended(number)
+	assert.Equal(t, verdict.Passed, run.Verdict, "it was tried again: %+v", run.Cells)
+	all := b.attempts(number, 0)
+	require.Len(t, all, 2)
+	assert.Equal(t, verdict.Broken, all[0].Verdict, all[0].Message)
+	assert.Contains(t, all[0].Message, "gone")
+	assert.Equal(t, verdict.Passed, all[1].Verdict)
+}
+
+// killSession kills every program of the open session, as a crash would.
+func killSession(t *testing.T, dir string) {
+	require.Eventually(t, func() bool {
+		killed := 0
+		environs, _ := filepath.Glob("/proc/[0-9]*/environ")
+		for _, f := range environs {
+			raw, _ := os.ReadFile(f)
+			if bytes.Contains(raw, []byte("PANE_SESSION_DIR="+dir)) {
+				pid, _ := strconv.Atoi(filepath.Base(filepath.Dir(f)))
+				if p, err := os.FindProcess(pid); err == nil && p.Kill() == nil {
+					killed++
+				}
+			}
+		}
+		return killed > 0
+	}, 10*time.Second, 20*time.Millisecond)
+}
+
+func TestKilledAgent(t *testing.T) {
+	b := newBench(t)
+	b.serve()
+	first := b.agent("quay")
+	number := b.running("--tag", "slow", "--queue-limit", "2s")
+	require.NoError(t, first.Process.Kill())
+	run := b.ended(number)
+	assert.Equal(t, verdict.Broken, run.Verdict)
+	assert.Contains(t, b.attempts(number, 0)[0].Message, "agent quay stopped answering")
+
+	second := b.spawn("agent", "--service", b.listen, "--name", "quay", "--slots", "1", "--state", filepath.Join(b.dir, "quay"))
+	number = b.running("--tag", "slow")
+	require.NoError(t, second.Process.Kill())
+	_ = second.Wait()
+	b.spawn("agent", "--service", b.listen, "--name", "quay", "--slots", "1", "--state", filepath.Join(b.dir, "quay"))
+	run = b.ended(number)
+	assert.Equal(t, verdict.Passed, run.Verdict, "it finishes once the agent is back")
+	assert.Contains(t, b.attempts(number, 0)[0].Message, "agent quay was started again")
+	b.noLeftovers("quay")
+}
+
+func TestKilledService(t *testing.T) {
+	b := newBench(t)
+	svc := b.serve()
+	b.agent("quay")
+	number := b.running("--tag", "slow", "--tag", "smoke")
+	require.NoError(t, svc.Process.Kill())
+	_ = svc.Wait()
+	code, _, errs := b.pane("show", strconv.Itoa(number))
+	assert.Equal(t, verdict.ExitLab, code)
+	assert.Contains(t, errs, "no service answers at")
+	b.serve()
+	run := b.ended(number)
+	assert.Equal(t, verdict.Counts{verdict.Passed: 2}, run.Counts)
+	for test := range run.Tests {
+		assert.Len(t, b.attempts(number, test), 1, "no attempt is lost or doubled")
+	}
+}
+
+func TestRefusals(t *testing.T) {
+	b := newBench(t)
+	b.serve()
+	code, _, errs := b.pane("run", "--dir", b.dir)
+	assert.Equal(t, verdict.ExitUsage, code)
+	assert.Contains(t, errs, "no pane.yaml in")
+	code, _, errs = b.pane("run", "quai", "--dir", b.project)
+	assert.Equal(t, verdict.ExitUsage, code)
+	assert.Contains(t, errs, `unknown suite "quai" (did you mean "quay"?)`)
+	code, _, errs = b.pane("run", "--dir", b.project, "--tag", "smok")
+	assert.Equal(t, verdict.ExitUsage, code)
+	assert.Contains(t, errs, `unknown tag "smok"`)
+	code, _, errs = b.pane("run", "--dir", b.project, "--matrix", "on")
+	assert.Equal(t, verdict.ExitUsage, code)
+	assert.Contains(t, errs, `unknown matrix "on"`)
+	code, _, errs = b.pane("show", "x")
+	assert.Equal(t, verdict.ExitUsage, code)
+	assert.Contains(t, errs, `"x" is not the number of a run`)
+	code, _, errs = b.pane("fetch", "1", b.dir, "--kind", "film")
+	assert.Equal(t, verdict.ExitUsage, code)
+	assert.Contains(t, errs, "expected screenshot or log")
+	code, _, errs = b.pane("serve", "--listen", b.listen, "--data", filepath.Join(b.dir, "other"))
+	assert.Equal(t, verdict.ExitUsage, code)
+	assert.Contains(t, errs, "cannot listen on")
+	t.Setenv("PANE_TOKEN", "pane_wrong")
+	code, _, errs = b.pane("runs")
+	assert.Equal(t, verdict.ExitUsage, code)
+	assert.Contains(t, errs, "the token is not valid here")
+	t.Setenv("PANE_TOKEN", "")
+
+	b.write("worse.pane.yaml", "name: Worse\nsteps:\n  - clik: x\n")
+	for _, args := range [][]string{{"lint", b.project}, {"run", "--dir", b.project}} {
+		code, out, errs := b.pane(args...)
+		assert.Equal(t, verdict.ExitUsage, code)
+		assert.Contains(t, out+errs, `worse.pane.yaml:3:5: step: unknown key "clik" (did you mean "click"?)`)
+	}
+	code, out, _ := b.pane("lint", b.project, "--json")
+	assert.Equal(t, verdict.ExitUsage, code)
+	assert.Contains(t, out, `"column": 5`)
+}
+
+func TestOfflineCommands(t *testing.T) {
+	b := newBench(t)
+	code, out, _ := b.pane("lint", b.project)
+	assert.Zero(t, code)
+	assert.Contains(t, out, "1 suites, 3 tests, nothing to mend")
+	for _, what := range []string{"script", "project"} {
+		code, out, _ = b.pane("schema", what)
+		assert.Zero(t, code)
+		assert.True(t, json.Valid([]byte(out)))
+	}
+	code, out, _ = b.pane("devices", "--text", "phone")
+	assert.Zero(t, code)
+	assert.Contains(t, out, "390×844")
+	assert.NotContains(t, out, "kiosk")
+	code, out, _ = b.pane("agent", "check")
+	assert.Zero(t, code)
+	assert.Contains(t, out, "chromedriver")
+}
+
+// script runs steps on an open session and expects them to pass.
+func (b *bench) script(s *sessions.Session, base string, vars map[string]string, steps string) {
+	b.t.Helper()
+	sc, err := script.Parse("console.pane.yaml", []byte("name: Console\nsteps:"+steps))
+	require.NoError(b.t, err)
+	runScript(b.t, s, sc, base, vars)
+}
