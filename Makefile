@@ -29,7 +29,7 @@ $(CONSOLE): $(STAMPS)/npm $(shell find web/src web/public -type f ! -name schema
 bin/pane: $(SOURCES) $(CONSOLE)
 	CGO_ENABLED=0 $(GO) build -ldflags '-s -w -X main.version=$(VERSION)' -o $@ ./cmd/pane
 
-lint: $(STAMPS)/npm
+lint: $(STAMPS)/npm $(CONSOLE)
 	test -z "$$(gofmt -l cmd internal web/web.go tools)" || { gofmt -l cmd internal web/web.go tools; exit 1; }
 	$(GO) vet ./...
 	$(GO) tool staticcheck ./...

@@ -2,6 +2,8 @@ module parallelpane
 
 go 1.26.8
 
+ignore ./web/node_modules
+
 require (
 	github.com/bmatcuk/doublestar/v4 v4.10.4
 	github.com/charmbracelet/lipgloss v1.1.0

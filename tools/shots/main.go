@@ -25,15 +25,16 @@ func main() {
 	pane := flag.String("pane", "bin/pane", "the program")
 	run := flag.Int("run", 1, "number of the run to show")
 	test := flag.Int("test", 1, "index of the test to show")
+	project := flag.String("project", "demo-data/saltmarsh", "the demo's project")
 	only := flag.String("only", "", "take only pictures whose name contains this")
 	flag.Parse()
-	if err := take(context.Background(), *out, *pane, *run, *test, *only); err != nil {
+	if err := take(context.Background(), *out, *pane, *project, *run, *test, *only); err != nil {
 		fmt.Fprintln(os.Stderr, "shots:", err)
 		os.Exit(1)
 	}
 }
 
-func take(ctx context.Context, out, pane string, run, test int, only string) error {
+func take(ctx context.Context, out, pane, project string, run, test int, only string) error {
 	dir, err := os.MkdirTemp("", "shots-")
 	if err != nil {
 		return err
@@ -51,7 +52,7 @@ func take(ctx context.Context, out, pane string, run, test int, only string) err
 		}
 	}
 	for name, command := range map[string]string{
-		"pane-run":         fmt.Sprintf("%s show %d", pane, run),
+		"pane-run":         pane + " run --dir " + project + " --tag tides",
 		"pane-agent-check": pane + " agent check",
 	} {
 		if strings.Contains(name, only) {
@@ -144,14 +145,15 @@ func terminal(ctx context.Context, file, command string) error {
 	defer d.Stop(0)
 	done := filepath.Join(os.TempDir(), "shots-"+strconv.Itoa(os.Getpid()))
 	defer os.Remove(done)
-	script := fmt.Sprintf("printf '$ %s\\n'; %s; touch %s; sleep 60", strings.Replace(command, filepath.Dir(strings.Fields(command)[0])+"/", "", 1), command, done)
-	x, err := process.Start(nil, []string{"DISPLAY=" + d.Name, "COLORTERM=truecolor", "CLICOLOR_FORCE=1"}, "xterm", "-geometry", "178x60+0+0", "-fa", "DejaVu Sans Mono", "-fs", "9",
+	shown := strings.Replace(command, filepath.Dir(strings.Fields(command)[0])+"/", "", 1)
+	script := fmt.Sprintf("printf '$ %s\\n'; %s; touch %s; sleep 60", shown, command, done)
+	x, err := process.Start(nil, []string{"DISPLAY=" + d.Name, "COLORTERM=truecolor", "CLICOLOR_FORCE=1"}, "xterm", "-tn", "xterm-256color", "-geometry", "178x60+0+0", "-fa", "DejaVu Sans Mono", "-fs", "9",
 		"-bg", "#0d171c", "-fg", "#e6eef0", "-bw", "0", "-T", "pane", "-e", "bash", "-c", script)
 	if err != nil {
 		return fmt.Errorf("%w (Debian package xterm)", err)
 	}
 	defer x.Stop(0)
-	for range 400 {
+	for range 6000 {
 		if _, err := os.Stat(done); err == nil {
 			break
 		}

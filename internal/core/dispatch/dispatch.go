@@ -345,7 +345,6 @@ func (m *Machine) Done(now time.Time, fence int64, why string) []Decision {
 	if ls := m.leases[fence]; ls != nil {
 		m.lose(now, ls, why)
 		m.deal(now)
-		m.finish(m.byID[ls.Run])
 	}
 	return m.take()
 }
@@ -525,7 +524,8 @@ func (m *Machine) settleQueue(r *runState, p *paneState, v verdict.Verdict, why 
 
 // lose ends a lease whose agent will report no more. The test that was running
 // (or, when none was, the first of the slice, so that a slice that can never
-// start does not go round for ever) is booked as broken.
+// start does not go round for ever) is booked as broken. The run may be over
+// afterwards.
 func (m *Machine) lose(now time.Time, ls *leaseState, why string) {
 	r := m.byID[ls.Run]
 	p := r.panes[ls.Pane]

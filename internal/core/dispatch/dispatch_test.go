@@ -161,6 +161,17 @@ func TestCancelSkipsWhatIsLeftAndKeepsWhatIsKnown(t *testing.T) {
 	assert.Zero(t, used)
 }
 
+func TestGivingBackTheLastLeaseEndsTheRun(t *testing.T) {
+	m := New(Config{LabTries: 1}, 0)
+	m.Join(t0, agentWith("quay", 1, "chromium"), nil)
+	first := only[Lease](m.Submit(t0, runOf("r", 1, "chromium")))[0]
+	second := only[Lease](m.Done(t0, first.Fence, "no disk"))[0]
+	ds := m.Done(t0, second.Fence, "no disk")
+	assert.Equal(t, verdict.Broken, only[Settled](ds)[0].Verdict)
+	assert.Len(t, only[Over](ds), 1)
+	assert.Empty(t, m.Done(t0, second.Fence, "again"))
+}
+
 func TestLimitHolds(t *testing.T) {
 	m := New(Config{}, 0)
 	m.Join(t0, agentWith("quay", 8, "chromium"), nil)

@@ -101,8 +101,8 @@ func TestEveryHistoryEndsWithOneVerdictForEachTest(t *testing.T) {
 				w.carryOut(t, w.m.Submit(w.now, r))
 			case "join":
 				var held []int64
-				for fence, l := range w.live {
-					if l.Agent == agent.Name && rapid.Bool().Draw(t, "kept") {
+				for _, fence := range slices.Sorted(maps.Keys(w.live)) {
+					if w.live[fence].Agent == agent.Name && rapid.Bool().Draw(t, "kept") {
 						held = append(held, fence)
 					}
 				}

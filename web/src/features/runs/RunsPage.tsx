@@ -1,5 +1,5 @@
 import { keepPreviousData, useInfiniteQuery, useQueryClient } from "@tanstack/react-query";
-import { useEffect } from "react";
+import { useEffect, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { get, listen, type RunSummary } from "../../api/client";
 import { Counts, fillOf, Glass, inkOf } from "../../ui/Glass";
@@ -13,6 +13,7 @@ const pageSize = 50;
 export function RunsPage() {
   const [params, setParams] = useSearchParams();
   const filter = new URLSearchParams(params);
+  const [cleared, setCleared] = useState(0); // how often the filters were, which empties the search field
   const queries = useQueryClient();
   const runs = useInfiniteQuery({
     queryKey: ["runs", filter.toString()],
@@ -47,19 +48,32 @@ export function RunsPage() {
   return (
     <Sheet title="Runs" aside={
       <div className="flex gap-2">
-        <Field label="Find suite, matrix, person, #number" size={30} value={params.get("text") ?? ""} onChange={(e) => { set("text", e.target.value); }} />
+        <Search key={cleared} text={params.get("text") ?? ""} onText={(v) => { set("text", v); }} />
         <Choice label="Verdict" value={params.get("verdict") ?? ""} onChange={(v) => { set("verdict", v); }}
           options={[["", "every verdict"], ...["failed", "broken", "flaky", "passed", "unsupported", "skipped"].map((v): [string, string] => [v, v])]} />
         <Choice label="State" value={params.get("state") ?? ""} onChange={(v) => { set("state", v); }} options={[["", "open and ended"], ["open", "open"], ["ended", "ended"]]} />
       </div>}>
       {runs.isPending ? <Waiting /> : runs.error ? <Trouble error={runs.error} again={() => void runs.refetch()} /> : list.length === 0 ? (
         filtered
-          ? <Empty title="No run matches these filters"><Button onClick={() => { setParams({}); }}>Show every run</Button></Empty>
+          ? <Empty title="No run matches these filters"><Button onClick={() => { setParams({}); setCleared(cleared + 1); }}>Show every run</Button></Empty>
           : <Empty title="No run yet">Start one in a project&apos;s directory with <code className="font-mono text-ink">pane run</code>. It appears here by itself.</Empty>
       ) : <RunTable runs={list} />}
       {runs.hasNextPage && <div className="p-3 text-center"><Button onClick={() => void runs.fetchNextPage()}>Show older runs</Button></div>}
     </Sheet>
   );
+}
+
+/** Keeps what is typed and hands it on when the typing pauses: the address is too slow for single letters. */
+function Search({ text, onText }: { text: string; onText: (v: string) => void }) {
+  const [typed, setTyped] = useState(text);
+  useEffect(() => {
+    if (typed === text) return;
+    const pause = setTimeout(() => { onText(typed.trim()); }, 200);
+    return () => { clearTimeout(pause); };
+    // Only typing hands a text on; a new onText is made with every render.
+    // eslint-disable-next-line react-hooks/exhaustive-deps
+  }, [typed]);
+  return <Field label="Find suite, matrix, person, #number" size={30} value={typed} onChange={(e) => { setTyped(e.target.value); }} />;
 }
 
 function RunTable({ runs }: { runs: RunSummary[] }) {

@@ -1,0 +1,159 @@
+package agent
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"parallelpane/internal/link"
+)
+
+// office is a service that takes results, or refuses them with a status.
+type office struct {
+	*httptest.Server
+	mu      sync.Mutex
+	status  int
+	results []link.Result
+	files   map[string]string
+}
+
+func newOffice(t *testing.T) *office {
+	o := &office{files: map[string]string{}}
+	mux := http.NewServeMux()
+	mux.HandleFunc("PUT /api/v1/agent/files/{hash}", func(w http.ResponseWriter, r *http.Request) {
+		body, _ := io.ReadAll(r.Body)
+		o.mu.Lock()
+		defer o.mu.Unlock()
+		if o.status != 0 {
+			w.WriteHeader(o.status)
+			return
+		}
+		o.files[r.PathValue("hash")] = string(body)
+	})
+	mux.HandleFunc("POST /api/v1/agent/results", func(w http.ResponseWriter, r *http.Request) {
+		o.mu.Lock()
+		defer o.mu.Unlock()
+		if o.status != 0 {
+			w.WriteHeader(o.status)
+			fmt.Fprint(w, `{"detail":"not now"}`)
+			return
+		}
+		var res link.Result
+		_ = json.NewDecoder(r.Body).Decode(&res)
+		o.results = append(o.results, res)
+		fmt.Fprint(w, `{"accepted":true}`)
+	})
+	o.Server = httptest.NewServer(mux)
+	t.Cleanup(o.Close)
+	return o
+}
+
+func (o *office) say(status int) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.status = status
+}
+
+var quietLog = slog.New(slog.DiscardHandler)
+
+func spooled(t *testing.T, s *spool, id string, fence int64) {
+	t.Helper()
+	f, err := s.file(id, "agent.log", "log", "text/plain", []byte("the same for all"))
+	require.NoError(t, err)
+	require.NoError(t, s.add(link.Result{ID: id, Fence: fence, Files: []link.File{f}}))
+}
+
+func TestResultsWaitUntilTheServiceHasThem(t *testing.T) {
+	o, dir := newOffice(t), t.TempDir()
+	s, err := openSpool(dir)
+	require.NoError(t, err)
+	spooled(t, s, "02", 7)
+	spooled(t, s, "01", 7)
+	up := newUpstream(o.URL, "t")
+	o.say(503)
+	require.Error(t, s.send(t.Context(), up, quietLog, func(int64) {}))
+	assert.True(t, s.holds(7), "a service in trouble gets them later")
+
+	s, err = openSpool(dir) // the agent was started again
+	require.NoError(t, err)
+	assert.Equal(t, []int64{7}, s.fences())
+	o.say(0)
+	var sent []int64
+	require.NoError(t, s.send(t.Context(), up, quietLog, func(f int64) { sent = append(sent, f) }))
+	assert.Equal(t, []int64{7, 7}, sent)
+	require.Len(t, o.results, 2)
+	assert.Equal(t, "01", o.results[0].ID, "oldest first")
+	assert.Len(t, o.results[1].Files, 1, "sending one does not take the files of the other")
+	assert.Len(t, o.files, 1)
+	assert.Empty(t, files(t, dir), "nothing stays on disk")
+}
+
+func files(t *testing.T, dir string) (names []string) {
+	require.NoError(t, filepath.WalkDir(dir, func(p string, e os.DirEntry, err error) error {
+		if !e.IsDir() {
+			names = append(names, p)
+		}
+		return err
+	}))
+	return names
+}
+
+func TestResultsRefusedForGoodAreDropped(t *testing.T) {
+	o, dir := newOffice(t), t.TempDir()
+	s, err := openSpool(dir)
+	require.NoError(t, err)
+	spooled(t, s, "01", 7)
+	o.say(422)
+	require.NoError(t, s.send(t.Context(), newUpstream(o.URL, "t"), quietLog, func(int64) {}))
+	assert.Empty(t, files(t, dir))
+}
+
+func TestResultsOfAnEndedLeaseAreDropped(t *testing.T) {
+	s, err := openSpool(t.TempDir())
+	require.NoError(t, err)
+	spooled(t, s, "01", 7)
+	spooled(t, s, "02", 8)
+	s.discard(7)
+	assert.Equal(t, []int64{8}, s.fences())
+	assert.Len(t, files(t, s.dir), 2)
+}
+
+func TestALostFileDoesNotLoseTheVerdict(t *testing.T) {
+	o := newOffice(t)
+	s, err := openSpool(t.TempDir())
+	require.NoError(t, err)
+	spooled(t, s, "01", 7)
+	blobs, err := filepath.Glob(filepath.Join(s.dir, "blobs", "*"))
+	require.NoError(t, err)
+	require.NoError(t, os.Remove(blobs[0]))
+	require.NoError(t, s.send(t.Context(), newUpstream(o.URL, "t"), quietLog, func(int64) {}))
+	require.Len(t, o.results, 1)
+	assert.Empty(t, o.results[0].Files)
+}
+
+func TestSafeName(t *testing.T) {
+	assert.Equal(t, "..-..-etc-passwd", safeName("../../etc/passwd"))
+	assert.Equal(t, "na-me.png", safeName("na\nme.png"))
+}
+
+func TestReadWithinStaysInside(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "a"), []byte("x"), 0o600))
+	require.NoError(t, os.Symlink("/etc/hostname", filepath.Join(dir, "link")))
+	_, err := readWithin(dir, "a")
+	require.NoError(t, err)
+	for _, bad := range []string{"../a", "/etc/hostname", "link"} {
+		_, err := readWithin(dir, bad)
+		assert.Error(t, err, bad)
+	}
+}
