@@ -244,6 +244,27 @@ func Run(t *testing.T, f engine.Family, k Kit) {
 	require.Error(t, err, "a session that has ended answers no command")
 	inst.Close()
 	assert.Error(t, inst.Gone(), "every program of the session has ended")
+	t.Run("headed", func(t *testing.T) { runHeaded(ctx, t, f, b, web.URL) })
+}
+
+// runHeaded opens a window on a virtual display of a device's size.
+func runHeaded(ctx context.Context, t *testing.T, f engine.Family, b fleet.Browser, base string) {
+	profile, err := device.Find("laptop")
+	require.NoError(t, err)
+	inst, err := f.Launch(ctx, engine.Options{Browser: b, Device: profile, Headed: true, Dir: t.TempDir()})
+	require.NoError(t, err)
+	defer inst.Close()
+	s, err := webdriver.NewClient(inst.URL, nil).New(ctx, inst.Caps)
+	require.NoError(t, err)
+	require.NoError(t, s.Navigate(ctx, base+"/first"))
+	title, err := s.Title(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, "Quay one", title)
+	raw, err := s.Screenshot(ctx)
+	require.NoError(t, err)
+	_, err = png.Decode(bytes.NewReader(raw))
+	require.NoError(t, err)
+	require.NoError(t, s.Close(ctx))
 }
 
 func runScripted(ctx context.Context, t *testing.T, s *webdriver.Session, base string) {
