@@ -18,11 +18,62 @@ type Axis struct {
 	Values []string `json:"values"`
 }
 
-// Matrix is a list of axes; its points are the product of their values.
+// Matrix is a list of axes and rules over them. Its points are the product of
+// the axes' values, less those that a rule forbids, plus the added ones.
 type Matrix struct {
-	Name string `json:"name"`
-	Axes []Axis `json:"axes"`
+	Name   string              `json:"name"`
+	Axes   []Axis              `json:"axes"`
+	Only   []string            `json:"only,omitempty"` // expressions over axis names that must hold
+	Drop   []Drop              `json:"drop,omitempty"` // values that must not come together
+	Add    []map[string]string `json:"add,omitempty"`  // combinations to have in any case, whatever the rules say
+	Cover  Cover               `json:"cover"`
+	Seed   uint64              `json:"seed,omitempty"`
+	Effort Effort              `json:"effort,omitempty"`
 }
+
+// Drop names values of some axes; combinations that have one of each are
+// dropped.
+type Drop map[string][]string
+
+func (d Drop) String() string {
+	parts := make([]string, 0, len(d))
+	for axis, values := range d {
+		parts = append(parts, axis+"="+strings.Join(values, "|"))
+	}
+	sort.Strings(parts)
+	return strings.Join(parts, " ")
+}
+
+// Cover says how much of the product is wanted: every combination (strength 0),
+// or just enough combinations that every tuple of values of any Strength axes
+// is in one of them.
+type Cover struct {
+	Strength int      `json:"strength"`
+	Axes     []string `json:"axes,omitempty"` // the axes whose tuples count; none means all
+}
+
+// MaxStrength is the highest strength of a cover.
+const MaxStrength = 6
+
+// ParseCover reads all, each, pairs, triples or a number from 1 to MaxStrength.
+func ParseCover(s string) (Cover, error) {
+	if i := slices.Index([]string{"all", "each", "pairs", "triples"}, s); i >= 0 {
+		return Cover{Strength: i}, nil
+	}
+	if len(s) == 1 && s[0] >= '1' && s[0] <= '0'+MaxStrength {
+		return Cover{Strength: int(s[0] - '0')}, nil
+	}
+	return Cover{}, fmt.Errorf("unknown cover %q: expected all, each, pairs, triples or a strength from 1 to %d", s, MaxStrength)
+}
+
+// Effort is how long to look for a smaller cover.
+type Effort string
+
+// Efforts. The empty one is Normal.
+const (
+	Normal Effort = "normal" // a second or two for a hundred axes
+	High   Effort = "high"   // up to a minute
+)
 
 // Combination is one point of a matrix.
 type Combination struct {
@@ -78,48 +129,60 @@ func (m Matrix) Points() int {
 	return n
 }
 
-// Product returns every combination, the last axis varying fastest.
-func (m Matrix) Product() ([]Combination, error) {
-	if err := m.Check(); err != nil {
-		return nil, err
-	}
-	n := m.Points()
-	if n > MaxPoints {
-		return nil, fmt.Errorf("matrix %q has more than %d combinations: drop an axis or some values", m.Name, MaxPoints)
-	}
-	out := make([]Combination, 0, n)
-	index := make([]int, len(m.Axes))
+// eachPoint calls f with every point of the product in numbers, the last axis
+// varying fastest. f must not keep the slice.
+func (m Matrix) eachPoint(f func(point []int)) {
+	point := make([]int, len(m.Axes))
 	for {
-		values := make(map[string]string, len(m.Axes))
-		for i, a := range m.Axes {
-			values[a.Name] = a.Values[index[i]]
-		}
-		out = append(out, Combination{Key: Key(values), Label: m.label(values), Values: values})
-		i := len(index) - 1
+		f(point)
+		i := len(point) - 1
 		for ; i >= 0; i-- {
-			if index[i]++; index[i] < len(m.Axes[i].Values) {
+			if point[i]++; point[i] < len(m.Axes[i].Values) {
 				break
 			}
-			index[i] = 0
+			point[i] = 0
 		}
 		if i < 0 {
-			return out, nil
+			return
 		}
 	}
+}
+
+func (m Matrix) values(point []int) map[string]string {
+	values := make(map[string]string, len(point))
+	for i, v := range point {
+		if v != free {
+			values[m.Axes[i].Name] = m.Axes[i].Values[v]
+		}
+	}
+	return values
+}
+
+func (m Matrix) combination(values map[string]string) Combination {
+	return Combination{Key: Key(values), Label: m.label(values), Values: values}
 }
 
 // label joins the values of the axes that have more than one; when none has,
 // every value is named, for a label must never be empty.
 func (m Matrix) label(values map[string]string) string {
 	var parts []string
+	known := map[string]bool{}
 	for _, a := range m.Axes {
-		if len(a.Values) > 1 {
-			parts = append(parts, values[a.Name])
+		known[a.Name] = true
+		if v, ok := values[a.Name]; ok && (len(a.Values) > 1 || !slices.Contains(a.Values, v)) {
+			parts = append(parts, v)
+		}
+	}
+	for _, name := range (Combination{Values: values}).Names() { // axes that only an added combination has
+		if !known[name] {
+			parts = append(parts, values[name])
 		}
 	}
 	if len(parts) == 0 {
 		for _, a := range m.Axes {
-			parts = append(parts, values[a.Name])
+			if v, ok := values[a.Name]; ok {
+				parts = append(parts, v)
+			}
 		}
 	}
 	return strings.Join(parts, " · ")

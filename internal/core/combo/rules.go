@@ -1,0 +1,249 @@
+package combo
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/expr-lang/expr"
+	"github.com/expr-lang/expr/ast"
+)
+
+// A rule forbids some of the values of a few axes together. Its table has a
+// place for every tuple of their values, the last axis varying fastest.
+type rule struct {
+	name    string
+	axes    []int
+	allowed []bool
+}
+
+// maxRuleTable bounds the tuples that one rule may speak of.
+const maxRuleTable = 1_000_000
+
+// problem is a matrix in numbers: axes are indexes, values are indexes.
+type problem struct {
+	axes     []Axis
+	sizes    []int
+	rules    []rule
+	touching [][]int // by axis, the rules that speak of it
+}
+
+func newProblem(m Matrix) (*problem, error) {
+	p := &problem{axes: m.Axes, touching: make([][]int, len(m.Axes))}
+	for _, a := range m.Axes {
+		p.sizes = append(p.sizes, len(a.Values))
+	}
+	for _, source := range m.Only {
+		if err := p.only(source); err != nil {
+			return nil, fmt.Errorf("matrix %q: only %q: %w", m.Name, source, err)
+		}
+	}
+	for _, d := range m.Drop {
+		if err := p.drop(d); err != nil {
+			return nil, fmt.Errorf("matrix %q: drop %s: %w", m.Name, d, err)
+		}
+	}
+	for i, r := range p.rules {
+		for _, a := range r.axes {
+			p.touching[a] = append(p.touching[a], i)
+		}
+	}
+	return p, nil
+}
+
+func (p *problem) axis(name string) (int, error) {
+	if i := slices.IndexFunc(p.axes, func(a Axis) bool { return a.Name == name }); i >= 0 {
+		return i, nil
+	}
+	names := make([]string, len(p.axes))
+	for i, a := range p.axes {
+		names[i] = a.Name
+	}
+	return 0, fmt.Errorf("there is no axis %q; the axes are %s", name, strings.Join(names, ", "))
+}
+
+// identifiers gathers the names an expression reads.
+type identifiers struct{ names []string }
+
+func (v *identifiers) Visit(n *ast.Node) {
+	if id, ok := (*n).(*ast.IdentifierNode); ok && !slices.Contains(v.names, id.Value) {
+		v.names = append(v.names, id.Value)
+	}
+}
+
+// only adds a rule from an expression over axis names that must hold.
+func (p *problem) only(source string) error {
+	env := map[string]string{}
+	for _, a := range p.axes {
+		env[a.Name] = ""
+	}
+	var ids identifiers
+	program, err := expr.Compile(source, expr.Env(env), expr.AsBool())
+	if err != nil {
+		first, _, _ := strings.Cut(err.Error(), "\n")
+		return fmt.Errorf("%s", first)
+	}
+	root := program.Node()
+	ast.Walk(&root, &ids)
+	var axes []int
+	for _, name := range ids.names {
+		i, err := p.axis(name)
+		if err != nil {
+			return err
+		}
+		axes = append(axes, i)
+	}
+	slices.Sort(axes)
+	var failed error
+	err = p.addRule("only "+source, axes, func(values []int) bool {
+		for i, a := range axes {
+			env[p.axes[a].Name] = p.axes[a].Values[values[i]]
+		}
+		ok, err := expr.Run(program, env)
+		if err != nil {
+			failed = err
+			return false
+		}
+		return ok.(bool)
+	})
+	if err == nil {
+		err = failed
+	}
+	return err
+}
+
+// drop adds a rule from values that must not come together.
+func (p *problem) drop(d Drop) error {
+	var axes []int
+	wanted := map[int][]string{}
+	for name, values := range d {
+		i, err := p.axis(name)
+		if err != nil {
+			return err
+		}
+		for _, v := range values {
+			if !slices.Contains(p.axes[i].Values, v) {
+				return fmt.Errorf("axis %q has no value %q; it has %s", name, v, strings.Join(p.axes[i].Values, ", "))
+			}
+		}
+		axes = append(axes, i)
+		wanted[i] = values
+	}
+	slices.Sort(axes)
+	return p.addRule("drop "+d.String(), axes, func(values []int) bool {
+		for i, a := range axes {
+			if !slices.Contains(wanted[a], p.axes[a].Values[values[i]]) {
+				return true
+			}
+		}
+		return false
+	})
+}
+
+func (p *problem) addRule(name string, axes []int, holds func([]int) bool) error {
+	size := 1
+	for _, a := range axes {
+		if size *= p.sizes[a]; size > maxRuleTable {
+			return fmt.Errorf("it speaks of more than %d combinations of values: split it", maxRuleTable)
+		}
+	}
+	r := rule{name: name, axes: axes, allowed: make([]bool, size)}
+	values := make([]int, len(axes))
+	for i := range r.allowed {
+		rest := i
+		for k := len(axes) - 1; k >= 0; k-- {
+			values[k] = rest % p.sizes[axes[k]]
+			rest /= p.sizes[axes[k]]
+		}
+		r.allowed[i] = holds(values)
+	}
+	p.rules = append(p.rules, r)
+	return nil
+}
+
+const free = -1 // an axis without a value yet
+
+// broken returns the first rule, of those that speak of an axis, that a row
+// breaks with the values it has; a rule with a free axis is not broken yet.
+// Axis -1 asks every rule.
+func (p *problem) broken(row []int, axis int) *rule {
+	check := func(r *rule) bool {
+		i := 0
+		for _, a := range r.axes {
+			if row[a] == free {
+				return false
+			}
+			i = i*p.sizes[a] + row[a]
+		}
+		return !r.allowed[i]
+	}
+	if axis < 0 {
+		for i := range p.rules {
+			if check(&p.rules[i]) {
+				return &p.rules[i]
+			}
+		}
+		return nil
+	}
+	for _, i := range p.touching[axis] {
+		if check(&p.rules[i]) {
+			return &p.rules[i]
+		}
+	}
+	return nil
+}
+
+// complete gives values to the free axes that rules speak of, so that every
+// rule holds, and reports whether it can. It searches depth first; in the worst
+// case that is exponential in the number of such axes.
+func (p *problem) complete(row []int) bool {
+	if p.broken(row, -1) != nil {
+		return false
+	}
+	return p.completeFrom(row, 0)
+}
+
+func (p *problem) completeFrom(row []int, axis int) bool {
+	for axis < len(row) && (row[axis] != free || len(p.touching[axis]) == 0) {
+		axis++
+	}
+	if axis == len(row) {
+		return true
+	}
+	for v := range p.sizes[axis] {
+		row[axis] = v
+		if p.broken(row, axis) == nil && p.completeFrom(row, axis+1) {
+			return true
+		}
+	}
+	row[axis] = free
+	return false
+}
+
+// possible reports whether a row can be completed, and leaves it as it is.
+func (p *problem) possible(row []int) bool {
+	if len(p.rules) == 0 {
+		return true
+	}
+	return p.complete(slices.Clone(row))
+}
+
+// culprit names the rule that makes a row impossible: the one it breaks, or the
+// first that, together with those before it, leaves no way to complete it.
+func (p *problem) culprit(row []int) string {
+	if r := p.broken(row, -1); r != nil {
+		return r.name
+	}
+	for n := 1; n <= len(p.rules); n++ {
+		some := &problem{axes: p.axes, sizes: p.sizes, rules: p.rules[:n], touching: make([][]int, len(p.axes))}
+		for i, r := range some.rules {
+			for _, a := range r.axes {
+				some.touching[a] = append(some.touching[a], i)
+			}
+		}
+		if !some.possible(row) {
+			return p.rules[n-1].name
+		}
+	}
+	return ""
+}
