@@ -81,11 +81,11 @@ func (at *attempt) end(v verdict.Verdict, message string) {
 // browser picks the combination's browser on this machine.
 func (a *Agent) browser(values map[string]string) (fleet.Browser, error) {
 	for _, b := range a.machine.Browsers {
-		if b.Name == values["browser"] && b.Fits {
+		if b.Name == values["browser"] && b.HasVersion(values["version"]) && b.Fits {
 			return b, nil
 		}
 	}
-	return fleet.Browser{}, fmt.Errorf("agent %s has no usable %s", a.Name, values["browser"])
+	return fleet.Browser{}, fmt.Errorf("agent %s has no usable %s %s", a.Name, values["browser"], values["version"])
 }
 
 func (at *attempt) run(ctx context.Context) {

@@ -445,6 +445,13 @@ func TestOfflineCommands(t *testing.T) {
 	code, out, _ := b.pane("lint", b.project)
 	assert.Zero(t, code)
 	assert.Contains(t, out, "1 suites, 3 tests, nothing to mend")
+	code, out, _ = b.pane("matrix", "plan", filepath.Join(b.project, "pane.yaml"), "--name", "far", "--offline", "--json")
+	assert.Zero(t, code)
+	assert.JSONEq(t, `{"combinations": [{"key": "browser=chromium;os=windows", "label": "chromium · windows", "values": {"browser": "chromium", "os": "windows"}}],
+		"missing": [], "cover": {"strength": 2, "tuples": 1, "covered": 1, "left": 0}}`, out)
+	code, _, errs := b.pane("matrix", "plan", filepath.Join(b.project, "pane.yaml"), "--name", "fra")
+	assert.Equal(t, verdict.ExitUsage, code)
+	assert.Contains(t, errs, `unknown matrix "fra" (did you mean "far"?)`)
 	for _, what := range []string{"script", "project"} {
 		code, out, _ = b.pane("schema", what)
 		assert.Zero(t, code)

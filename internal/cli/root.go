@@ -107,7 +107,7 @@ func (r *root) command() *cobra.Command {
 	for group, cmds := range map[string][]*cobra.Command{
 		"run":   {r.runCmd(), r.runsCmd(), r.showCmd(), r.cancelCmd(), r.fetchCmd()},
 		"lab":   {r.serveCmd(), r.agentCmd(), r.agentsCmd(), r.tokenCmd(), r.linkCmd(), r.demoCmd()},
-		"write": {r.lintCmd(), r.schemaCmd(), r.devicesCmd()},
+		"write": {r.lintCmd(), r.matrixCmd(), r.schemaCmd(), r.devicesCmd()},
 	} {
 		for _, c := range cmds {
 			c.GroupID = group

@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/bmatcuk/doublestar/v4"
@@ -148,7 +149,7 @@ func (r *reader) project(root *yaml.Node) *Project {
 			}
 		case "matrices":
 			for _, m := range r.Mapping(e.Value, "matrices") {
-				p.Matrices = append(p.Matrices, r.matrix(m))
+				p.Matrices = append(p.Matrices, r.matrix(m, true))
 			}
 		case "environments":
 			for _, v := range r.Mapping(e.Value, "environments") {
@@ -203,29 +204,133 @@ func (r *reader) globs(n *yaml.Node, what string) []string {
 	return globs
 }
 
-func (r *reader) matrix(m script.Entry) combo.Matrix {
+// Matrices reads the matrices of any YAML file that has them, whatever else is
+// in it. Unlike in a project, values are not checked: an axis may mean anything.
+func Matrices(file string, src []byte) ([]combo.Matrix, error) {
+	root, problem := script.Document(file, src)
+	if problem != nil {
+		return nil, script.Problems{*problem}
+	}
+	r := &reader{script.Reader{File: file}}
+	var out []combo.Matrix
+	for _, e := range r.Mapping(root, "file") {
+		if e.Key == "matrices" {
+			for _, m := range r.Mapping(e.Value, "matrices") {
+				out = append(out, r.matrix(m, false))
+			}
+		}
+	}
+	if len(r.Problems) == 0 && len(out) == 0 {
+		r.Fail(root, "file: expected matrices, each with its axes")
+	}
+	if len(r.Problems) > 0 {
+		return nil, r.Problems
+	}
+	return out, nil
+}
+
+// matrix reads one matrix; known asks for values that the lab understands.
+func (r *reader) matrix(m script.Entry, known bool) combo.Matrix {
+	what := "matrix " + m.Key
 	out := combo.Matrix{Name: m.Key}
 	r.name(m.Node, m.Key, "matrix")
 	before := len(r.Problems)
-	for _, e := range r.Mapping(m.Value, "matrix "+m.Key) {
-		if e.Key != "axes" {
-			r.Unknown(e, "matrix "+m.Key, "axes")
-			continue
-		}
-		for _, a := range r.Mapping(e.Value, "axes") {
-			axis := combo.Axis{Name: a.Key, Values: r.Strings(a.Value, "axis "+a.Key)}
-			if a.Key == "device" {
-				r.devices(a.Value, axis.Values)
+	for _, e := range r.Mapping(m.Value, what) {
+		switch e.Key {
+		case "axes":
+			for _, a := range r.Mapping(e.Value, "axes") {
+				axis := combo.Axis{Name: a.Key, Values: r.Strings(a.Value, "axis "+a.Key)}
+				if known {
+					r.understood(a.Value, axis)
+				}
+				out.Axes = append(out.Axes, axis)
 			}
-			out.Axes = append(out.Axes, axis)
+		case "only":
+			out.Only = r.Strings(e.Value, "only")
+		case "add":
+			for _, item := range r.List(e.Value, "add") {
+				values := map[string]string{}
+				for _, v := range r.Mapping(item, "add") {
+					values[v.Key] = r.String(v.Value, "add "+v.Key)
+				}
+				out.Add = append(out.Add, values)
+			}
+		case "drop":
+			for _, item := range r.List(e.Value, "drop") {
+				d := combo.Drop{}
+				for _, v := range r.Mapping(item, "drop") {
+					d[v.Key] = r.Strings(v.Value, "drop "+v.Key)
+				}
+				out.Drop = append(out.Drop, d)
+			}
+		case "cover":
+			out.Cover = r.cover(e.Value)
+		case "seed":
+			seed, err := strconv.ParseUint(r.String(e.Value, "seed"), 10, 64)
+			if err != nil {
+				r.Fail(e.Value, "seed: expected a whole number, 0 or more")
+			}
+			out.Seed = seed
+		case "effort":
+			if out.Effort = combo.Effort(r.String(e.Value, "effort")); out.Effort != combo.Normal && out.Effort != combo.High {
+				r.Fail(e.Value, "effort: expected normal or high, found %q", out.Effort)
+			}
+		default:
+			r.Unknown(e, what, "axes", "only", "add", "drop", "cover", "seed", "effort")
 		}
 	}
 	if len(r.Problems) == before {
 		if err := out.Check(); err != nil {
 			r.Fail(m.Node, "%v", err)
+		} else if err := out.CheckRules(); err != nil {
+			r.Fail(m.Node, "%v", err)
 		}
 	}
 	return out
+}
+
+// cover reads a cover's name or strength, or both its strength and its axes.
+func (r *reader) cover(n *yaml.Node) (c combo.Cover) {
+	parse := func(n *yaml.Node) combo.Cover {
+		got, err := combo.ParseCover(r.String(n, "cover"))
+		if err != nil {
+			r.Fail(n, "%v", err)
+		}
+		return got
+	}
+	if n.Kind != yaml.MappingNode {
+		return parse(n)
+	}
+	for _, e := range r.Mapping(n, "cover") {
+		switch e.Key {
+		case "strength":
+			c.Strength = parse(e.Value).Strength
+		case "axes":
+			c.Axes = r.Strings(e.Value, "cover axes")
+		default:
+			r.Unknown(e, "cover", "strength", "axes")
+		}
+	}
+	if c.Strength == 0 {
+		r.Fail(n, "cover: expected a strength beside the axes")
+	}
+	return c
+}
+
+var versionForm = regexp.MustCompile(`^\d+(\.\d+)*$`)
+
+// understood checks the values of axes that mean something to the lab.
+func (r *reader) understood(n *yaml.Node, a combo.Axis) {
+	switch a.Name {
+	case "device":
+		r.devices(n, a.Values)
+	case "version":
+		for _, v := range a.Values {
+			if !versionForm.MatchString(v) {
+				r.Fail(n, "version: expected the beginning of a version such as 153 or 153.7, found %q", v)
+			}
+		}
+	}
 }
 
 func (r *reader) devices(n *yaml.Node, names []string) {

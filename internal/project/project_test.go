@@ -67,22 +67,38 @@ func TestParse(t *testing.T) {
 
 func TestParseProblems(t *testing.T) {
 	for src, want := range map[string]string{
-		"suites: {}":                                            "pane.yaml:1:1: project file: expected project: NAME",
-		"project: a b":                                          `pane.yaml:1:10: project: "a b" is not a name`,
-		"project: p\nsuits: {}":                                 `pane.yaml:2:1: project file: unknown key "suits" (did you mean "suites"?)`,
-		"project: p\nsuites: {a: {}}":                           "suite a: expected scripts",
-		"project: p\nsuites: {a: {scripts: ../x}}":              `"../x" is not a glob within the project`,
-		"project: p\nsuites: {a: {kind: magic}}":                `kind: expected script, found "magic"`,
-		"project: p\nmatrices: {m: {axes: {os: []}}}":           `axis "os" has no values`,
-		"project: p\nmatrices: {m: {axes: {device: fone}}}":     `unknown device "fone"`,
-		"project: p\nmatrices: {m: {axes: {device: [phoen]}}}":  `pane.yaml:2:32: unknown device "phoen" (did you mean "phone"?)`,
-		"project: p\nenvironments: {e: {base: ftp://x}}":        "base: expected an address",
-		"project: p\nenvironments: {e: {base: 'http://u:p@x'}}": "must not carry credentials",
-		"project: p\ndefault: {suite: z}":                       "default: the project has no suite",
+		"suites: {}":                                                      "pane.yaml:1:1: project file: expected project: NAME",
+		"project: a b":                                                    `pane.yaml:1:10: project: "a b" is not a name`,
+		"project: p\nsuits: {}":                                           `pane.yaml:2:1: project file: unknown key "suits" (did you mean "suites"?)`,
+		"project: p\nsuites: {a: {}}":                                     "suite a: expected scripts",
+		"project: p\nsuites: {a: {scripts: ../x}}":                        `"../x" is not a glob within the project`,
+		"project: p\nsuites: {a: {kind: magic}}":                          `kind: expected script, found "magic"`,
+		"project: p\nmatrices: {m: {axes: {os: []}}}":                     `axis "os" has no values`,
+		"project: p\nmatrices: {m: {axes: {device: fone}}}":               `unknown device "fone"`,
+		"project: p\nmatrices: {m: {axes: {device: [phoen]}}}":            `pane.yaml:2:32: unknown device "phoen" (did you mean "phone"?)`,
+		"project: p\nmatrices: {m: {axes: {os: [a]}, only: ['ox == 1']}}": `matrix "m": only "ox == 1": unknown name ox`,
+		"project: p\nmatrices: {m: {axes: {os: [a]}, drop: [{os: b}]}}":   `axis "os" has no value "b"`,
+		"project: p\nmatrices: {m: {axes: {os: [a]}, cover: lots}}":       `unknown cover "lots"`,
+		"project: p\nmatrices: {m: {axes: {os: [a]}, effort: 9}}":         `effort: expected normal or high, found "9"`,
+		"project: p\nmatrices: {m: {axes: {os: [a]}, seed: x}}":           "seed: expected a whole number",
+		"project: p\nmatrices: {m: {axes: {version: [latest]}}}":          `expected the beginning of a version such as 153 or 153.7, found "latest"`,
+		"project: p\nenvironments: {e: {base: ftp://x}}":                  "base: expected an address",
+		"project: p\nenvironments: {e: {base: 'http://u:p@x'}}":           "must not carry credentials",
+		"project: p\ndefault: {suite: z}":                                 "default: the project has no suite",
 	} {
 		_, err := Parse(FileName, []byte(src))
 		assert.ErrorContains(t, err, want, src)
 	}
+}
+
+func TestMatricesOfAnyFile(t *testing.T) {
+	ms, err := Matrices("m.yaml", []byte("other: 1\nmatrices:\n  m:\n    axes: {device: [anything], n: [1, 2]}\n    cover: {strength: pairs, axes: [n]}\n    add: [{n: 3}]\n    drop: [{n: [1, 2], device: anything}]\n"))
+	require.NoError(t, err)
+	assert.Equal(t, 2, ms[0].Cover.Strength)
+	assert.Equal(t, []string{"n"}, ms[0].Cover.Axes)
+	assert.Equal(t, []string{"1", "2"}, ms[0].Drop[0]["n"])
+	_, err = Matrices("m.yaml", []byte("a: 1"))
+	assert.ErrorContains(t, err, "m.yaml:1:1: file: expected matrices")
 }
 
 func TestScriptsGatherEveryProblem(t *testing.T) {

@@ -186,6 +186,16 @@ func TestPlanSaysWhatIsMissingAndWhy(t *testing.T) {
 	}, reasons)
 }
 
+func TestNumbersCanBeCompared(t *testing.T) {
+	m := Matrix{Axes: []Axis{{"version", []string{"9", "10", "11"}}, {"time-zone", []string{"0", "1"}}}}
+	for only, want := range map[string]int{`version >= 10`: 4, `version != "9"`: 4, `$env["time-zone"] == 1`: 3, `true`: 6} {
+		m.Only = []string{only}
+		plan, err := m.Plan()
+		require.NoError(t, err, only)
+		assert.Len(t, plan.Combinations, want, only)
+	}
+}
+
 func TestBadMatrices(t *testing.T) {
 	base := Matrix{Name: "m", Axes: []Axis{{"a", []string{"1", "2"}}, {"b", []string{"1", "2"}}}}
 	for want, change := range map[string]func(*Matrix){

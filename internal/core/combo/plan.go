@@ -36,11 +36,24 @@ const MaxMissing = 10_000
 func (e Effort) budget() (candidates, steps int, err error) {
 	switch e {
 	case "", Normal:
-		return 30, 600_000, nil
+		return 20, 150_000, nil
 	case High:
 		return 100, 30_000_000, nil
 	}
 	return 0, 0, fmt.Errorf("unknown effort %q: expected %s or %s", e, Normal, High)
+}
+
+// CheckRules reports the first rule, cover or effort that cannot be used,
+// without expanding anything.
+func (m Matrix) CheckRules() error {
+	p, err := newProblem(m)
+	if err != nil {
+		return err
+	}
+	if _, err := m.coverAxes(p); err != nil {
+		return fmt.Errorf("matrix %q: cover: %w", m.Name, err)
+	}
+	return nil
 }
 
 // Plan expands the matrix. The same matrix gives the same plan. A product of
@@ -197,19 +210,20 @@ func (p *problem) point(values map[string]string) ([]int, bool) {
 // problem, so that the time spent hardly depends on it.
 func (c *cover) solve(candidates, steps int) {
 	begin := slices.Clone(c.rows)
-	for _, r := range c.algebraicRows() {
+	algebra := c.algebraicRows()
+	for _, r := range algebra {
 		c.addRow(r)
 	}
-	if len(c.rows) > c.fixed {
-		c.greedy(candidates)
-		algebra := slices.Clone(c.rows)
-		c.restore(begin)
-		c.greedy(candidates)
-		if len(algebra) <= len(c.rows) {
-			c.restore(algebra)
+	c.greedy(candidates) // nothing is left to it after algebra, unless cells were free
+	if algebra != nil {
+		if slices.Max(c.sizes) == 2 {
+			return // proven to be the smallest
 		}
-	} else {
-		c.greedy(candidates)
+		first := slices.Clone(c.rows)
+		c.restore(begin)
+		if c.greedy(3); len(first) <= len(c.rows) {
+			c.restore(first)
+		}
 	}
 	if len(c.blocks) > 0 {
 		each := len(c.blocks[0].axes) * 2 * len(c.of[c.blocks[0].axes[0]]) // tuples that a step looks at

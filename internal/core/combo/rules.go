@@ -1,8 +1,10 @@
 package combo
 
 import (
+	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/expr-lang/expr"
@@ -62,27 +64,61 @@ func (p *problem) axis(name string) (int, error) {
 	return 0, fmt.Errorf("there is no axis %q; the axes are %s", name, strings.Join(names, ", "))
 }
 
-// identifiers gathers the names an expression reads.
+// identifiers gathers the axes an expression reads, as NAME or, for a name that
+// is no identifier, as $env["NAME"].
 type identifiers struct{ names []string }
 
 func (v *identifiers) Visit(n *ast.Node) {
-	if id, ok := (*n).(*ast.IdentifierNode); ok && !slices.Contains(v.names, id.Value) {
-		v.names = append(v.names, id.Value)
+	name := ""
+	switch n := (*n).(type) {
+	case *ast.IdentifierNode:
+		name = n.Value
+	case *ast.MemberNode:
+		whole, isEnv := n.Node.(*ast.IdentifierNode)
+		if key, ok := n.Property.(*ast.StringNode); ok && isEnv && whole.Value == "$env" {
+			name = key.Value
+		}
+	}
+	if name != "" && name != "$env" && !slices.Contains(v.names, name) {
+		v.names = append(v.names, name)
+	}
+}
+
+// environment is what expressions see of the axes. With numbers, an axis whose
+// values are all whole numbers is one in expressions, so that they can be
+// compared; otherwise all values are strings.
+func (p *problem) environment(numbers bool) (env map[string]any, value func(axis, v int) any) {
+	asNumber := make([]bool, len(p.axes))
+	env = map[string]any{}
+	for i, a := range p.axes {
+		asNumber[i] = numbers && !slices.ContainsFunc(a.Values, func(s string) bool { _, err := strconv.Atoi(s); return err != nil })
+		env[a.Name] = ""
+		if asNumber[i] {
+			env[a.Name] = 0
+		}
+	}
+	return env, func(axis, v int) any {
+		s := p.axes[axis].Values[v]
+		if asNumber[axis] {
+			n, _ := strconv.Atoi(s) // all of the axis's values are numbers
+			return n
+		}
+		return s
 	}
 }
 
 // only adds a rule from an expression over axis names that must hold.
 func (p *problem) only(source string) error {
-	env := map[string]string{}
-	for _, a := range p.axes {
-		env[a.Name] = ""
+	env, value := p.environment(true)
+	program, err := expr.Compile(source, expr.Env(env), expr.AsBool())
+	if err != nil { // perhaps it compares a number with a text
+		first, _, _ := strings.Cut(err.Error(), "\n")
+		env, value = p.environment(false)
+		if program, err = expr.Compile(source, expr.Env(env), expr.AsBool()); err != nil {
+			return errors.New(first)
+		}
 	}
 	var ids identifiers
-	program, err := expr.Compile(source, expr.Env(env), expr.AsBool())
-	if err != nil {
-		first, _, _ := strings.Cut(err.Error(), "\n")
-		return fmt.Errorf("%s", first)
-	}
 	root := program.Node()
 	ast.Walk(&root, &ids)
 	var axes []int
@@ -97,7 +133,7 @@ func (p *problem) only(source string) error {
 	var failed error
 	err = p.addRule("only "+source, axes, func(values []int) bool {
 		for i, a := range axes {
-			env[p.axes[a].Name] = p.axes[a].Values[values[i]]
+			env[p.axes[a].Name] = value(a, values[i])
 		}
 		ok, err := expr.Run(program, env)
 		if err != nil {
@@ -106,10 +142,7 @@ func (p *problem) only(source string) error {
 		}
 		return ok.(bool)
 	})
-	if err == nil {
-		err = failed
-	}
-	return err
+	return errors.Join(err, failed)
 }
 
 // drop adds a rule from values that must not come together.

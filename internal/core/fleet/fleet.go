@@ -55,7 +55,16 @@ func NeedsOf(values map[string]string) Needs {
 			needs[axis] = []string{v}
 		}
 	}
+	if v, ok := values["version"]; ok {
+		needs["browser version"] = []string{values["browser"] + " " + v}
+	}
 	return needs
+}
+
+// HasVersion reports whether a browser's version is the wanted one or begins
+// with it, part by part: 153.7.0 has 153 and 153.7.
+func (b Browser) HasVersion(want string) bool {
+	return want == "" || b.Version == want || strings.HasPrefix(b.Version, want+".")
 }
 
 // Facts flattens a machine for matching. Only browsers that fit their driver
@@ -68,6 +77,11 @@ func (m Machine) Facts() Facts {
 	for _, b := range m.Browsers {
 		if b.Fits {
 			f["browser"] = append(f["browser"], b.Name)
+			for i := range len(b.Version) + 1 { // each beginning of the version that ends with a part
+				if i == len(b.Version) || b.Version[i] == '.' {
+					f["browser version"] = append(f["browser version"], b.Name+" "+b.Version[:i])
+				}
+			}
 		}
 	}
 	for k, v := range m.Labels {

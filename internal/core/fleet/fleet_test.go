@@ -54,6 +54,16 @@ func TestAskSortsMembersAndExplains(t *testing.T) {
 	assert.Contains(t, Ask(needs, nil).Explain(needs), "no agent has joined yet")
 }
 
+func TestVersionsMatchByTheirBeginning(t *testing.T) {
+	m := Machine{Browsers: []Browser{{Name: "firefox", Version: "153.7.0", Fits: true}, {Name: "chromium", Version: "156.0.1", Fits: true}}}
+	for version, want := range map[string]bool{"153": true, "153.7": true, "153.7.0": true, "15": false, "153.70": false, "156": false} {
+		lacks := Match(NeedsOf(map[string]string{"browser": "firefox", "version": version}), m.Facts())
+		assert.Equal(t, want, lacks == nil, version)
+		assert.Equal(t, want, m.Browsers[0].HasVersion(version), version)
+	}
+	assert.True(t, m.Browsers[0].HasVersion(""))
+}
+
 func TestNeedsOfAsksOnlyWhatAgentsProvide(t *testing.T) {
 	n := NeedsOf(map[string]string{"browser": "firefox", "device": "pocket", "mode": "headed", "tariff": "winter"})
 	assert.Equal(t, "browser=firefox mode=headed", n.String())
