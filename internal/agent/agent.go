@@ -114,6 +114,11 @@ func (a *Agent) Run(ctx context.Context) error {
 	defer cancel()
 	a.tasks.Go(func() { a.beat(ctx) })
 	a.tasks.Go(func() { a.handIn(ctx) })
+	a.tasks.Go(func() {
+		if err := a.host.Prepare(ctx, a.machine.Browsers); err != nil && ctx.Err() == nil {
+			a.Log.Warn("browsers will start more slowly than they could", "error", err)
+		}
+	})
 	pause := 100 * time.Millisecond
 	for {
 		began := time.Now()

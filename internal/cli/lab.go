@@ -84,8 +84,10 @@ func reachable(a net.Addr) string {
 	return fmt.Sprintf("127.0.0.1:%d", t.Port)
 }
 
-func families() []engine.Family {
-	return []engine.Family{chromium.Family{}, gecko.Family{}, webkit.Family{}}
+// families are the engines that agents know. cache is where they may keep what
+// makes them start faster; "" does without.
+func families(cache string) []engine.Family {
+	return []engine.Family{chromium.Family{}, gecko.Family{Cache: cache}, webkit.Family{}}
 }
 
 func (r *root) agentCmd() *cobra.Command {
@@ -136,7 +138,7 @@ func (r *root) agent(ctx context.Context, c agent.Config, labels []string) error
 		}
 		c.Dir = filepath.Join(cache, "parallel-pane", "agents", url.PathEscape(c.Name))
 	}
-	c.Service, c.Token, c.Version, c.Log, c.Families = base, token, r.build.Version, log, families()
+	c.Service, c.Token, c.Version, c.Log, c.Families = base, token, r.build.Version, log, families(filepath.Join(c.Dir, "warm"))
 	a, release, err := agent.New(ctx, c)
 	if err != nil {
 		return usage("%v", err)
@@ -172,7 +174,7 @@ func (r *root) agentCheck(ctx context.Context) error {
 		return err
 	}
 	defer os.RemoveAll(dir)
-	host, err := sessions.NewHost(filepath.Join(dir, "sessions"), slog.New(slog.DiscardHandler), families()...)
+	host, err := sessions.NewHost(filepath.Join(dir, "sessions"), slog.New(slog.DiscardHandler), families("")...)
 	if err != nil {
 		return err
 	}

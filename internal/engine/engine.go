@@ -33,6 +33,12 @@ type Family interface {
 	Launch(ctx context.Context, o Options) (*Instance, error)
 }
 
+// Preparer is a family that starts faster once it has been prepared. Prepare
+// returns at once when there is nothing to do.
+type Preparer interface {
+	Prepare(ctx context.Context, o Options) error
+}
+
 // Options say how to launch.
 type Options struct {
 	Browser fleet.Browser
@@ -63,6 +69,20 @@ func (i *Instance) Gone() error {
 	for _, p := range i.procs {
 		if err := p.Gone(); err != nil {
 			return err
+		}
+	}
+	return nil
+}
+
+// Wait waits until the programs of the instance have ended by themselves.
+func (i *Instance) Wait(ctx context.Context, limit time.Duration) error {
+	ctx, cancel := context.WithTimeout(ctx, limit)
+	defer cancel()
+	for _, p := range i.procs {
+		select {
+		case <-p.Done():
+		case <-ctx.Done():
+			return fmt.Errorf("%s did not end: %w", p.Name, ctx.Err())
 		}
 	}
 	return nil

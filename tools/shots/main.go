@@ -160,7 +160,7 @@ func terminal(ctx context.Context, file, command string) error {
 		time.Sleep(50 * time.Millisecond)
 	}
 	time.Sleep(500 * time.Millisecond) // the terminal draws
-	grab := exec.CommandContext(ctx, "ffmpeg", "-y", "-loglevel", "error", "-f", "x11grab", "-video_size", "1280x800", "-i", d.Name, "-frames:v", "1", "-update", "1", file)
+	grab := exec.CommandContext(ctx, "ffmpeg", "-y", "-loglevel", "error", "-f", "x11grab", "-draw_mouse", "0", "-video_size", "1280x800", "-i", d.Name, "-frames:v", "1", "-update", "1", file)
 	if msg, err := grab.CombinedOutput(); err != nil {
 		return fmt.Errorf("ffmpeg: %w: %s", err, msg)
 	}

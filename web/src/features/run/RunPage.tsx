@@ -88,7 +88,7 @@ function PaneCard({ run, pane, pressed, onClick }: { run: Run; pane: Pane; press
   const missing = pane.info.emulated.missing;
   return (
     <button type="button" aria-pressed={pressed} onClick={onClick}
-      className={`min-w-44 grow rounded border px-3 py-2.5 text-left transition-colors ${pressed ? "border-accent bg-raised" : "border-line hover:bg-raised/60"}`}>
+      className={`flex min-w-44 grow flex-col justify-start rounded border px-3 py-2.5 text-left transition-colors ${pressed ? "border-accent bg-raised" : "border-line hover:bg-raised/60"}`}>
       <span className="flex items-center gap-3">
         <Glass fill={fill} size={34} label={`${pane.label}: ${fill}`} />
         <span className="min-w-0">
