@@ -47,9 +47,8 @@ shots: build
 	$(GO) run ./tools/shots -out docs/screenshots
 
 fuzz:
-	for p in combo:ParseKey; do $(GO) test ./internal/core/$${p%%:*} -run xxx -fuzz Fuzz$${p##*:} -fuzztime 20s || exit 1; done
-	for f in ParseScript Expressions; do $(GO) test ./internal/script -run xxx -fuzz Fuzz$$f -fuzztime 20s || exit 1; done
-	$(GO) test ./internal/project -run xxx -fuzz FuzzBundle -fuzztime 20s
+	for p in core/combo:ParseKey core/calendar:Parse script:ParseScript script:Expressions project:Bundle; do \
+		$(GO) test ./internal/$${p%%:*} -run xxx -fuzz Fuzz$${p##*:} -fuzztime 20s || exit 1; done
 
 clean:
 	rm -rf bin $(STAMPS) web/dist/assets web/dist/*.html* web/dist/*.svg* web/node_modules demo-data

@@ -1,0 +1,71 @@
+package cli
+
+import (
+	"fmt"
+	"time"
+	_ "time/tzdata" // zones, on machines that have none
+
+	"github.com/spf13/cobra"
+
+	"parallelpane/internal/core/calendar"
+)
+
+// maxPreview bounds the occurrences of a preview.
+const maxPreview = 10_000
+
+func (r *root) scheduleCmd() *cobra.Command {
+	var start, zone string
+	var count int
+	cmd := &cobra.Command{Use: "schedule", Short: "See when something recurring would happen"}
+	preview := &cobra.Command{
+		Use:   "preview RULE",
+		Short: "List the next occurrences of a recurrence rule",
+		Long: `List when a recurrence rule occurs. RULE is as in RFC 5545 without its RRULE: prefix, for example
+FREQ=WEEKLY;BYDAY=MO,FR. The wall clock of the start is kept across changes of the clocks.`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			where, err := time.LoadLocation(zone)
+			if err != nil {
+				return usage("--zone: %q is not a time zone such as Europe/Berlin", zone)
+			}
+			from := time.Now().Truncate(time.Second)
+			if start != "" {
+				if from, err = time.Parse(time.RFC3339, start); err != nil {
+					return usage("--start: expected a time such as 2026-03-02T06:30:00+01:00, found %q", start)
+				}
+			}
+			if count < 1 || count > maxPreview {
+				return usage("--count: expected 1 to %d, found %d", maxPreview, count)
+			}
+			return r.schedulePreview(args[0], from, where, count)
+		},
+	}
+	preview.Flags().StringVar(&start, "start", "", "first moment, RFC 3339; the present if not given")
+	preview.Flags().StringVar(&zone, "zone", "UTC", "time zone in which the wall clock is kept")
+	preview.Flags().IntVar(&count, "count", 5, "how many occurrences")
+	cmd.AddCommand(preview)
+	return cmd
+}
+
+func (r *root) schedulePreview(rule string, start time.Time, zone *time.Location, count int) error {
+	parsed, err := calendar.Parse(rule, start, zone)
+	if err != nil {
+		return usage("%v", err)
+	}
+	times, err := parsed.First(count)
+	if err != nil {
+		return usage("%v", err)
+	}
+	if r.json {
+		out := make([]string, len(times))
+		for i, t := range times {
+			out[i] = t.Format(time.RFC3339)
+		}
+		return r.writeJSON(map[string]any{"occurrences": out})
+	}
+	fmt.Fprintln(r.out, parsed.Words())
+	for _, t := range times {
+		fmt.Fprintln(r.out, "  "+t.Format("Mon 2 Jan 2006 15:04 -07:00"))
+	}
+	return nil
+}
