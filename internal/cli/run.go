@@ -231,12 +231,15 @@ func (c *client) download(ctx context.Context, path, file string) error {
 	return nil
 }
 
-func runNumber(s string) (int, error) {
-	n, err := strconv.Atoi(strings.TrimPrefix(s, "#"))
+// ofRun reads the number of a run, with or without a #, and connects to the
+// service.
+func (r *root) ofRun(arg string) (*client, int, error) {
+	n, err := strconv.Atoi(strings.TrimPrefix(arg, "#"))
 	if err != nil || n < 1 {
-		return 0, usage("%q is not the number of a run: pane runs lists them", s)
+		return nil, 0, usage("%q is not the number of a run: pane runs lists them", arg)
 	}
-	return n, nil
+	c, err := r.client()
+	return c, n, err
 }
 
 func (r *root) runsCmd() *cobra.Command {
@@ -299,11 +302,7 @@ func (r *root) showCmd() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "show RUN", Short: "Show a run's wall and what went wrong, or one test step by step", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			number, err := runNumber(args[0])
-			if err != nil {
-				return err
-			}
-			c, err := r.client()
+			c, number, err := r.ofRun(args[0])
 			if err != nil {
 				return err
 			}
@@ -373,11 +372,7 @@ func (r *root) cancelCmd() *cobra.Command {
 	return &cobra.Command{
 		Use: "cancel RUN", Short: "End a run before its time", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			number, err := runNumber(args[0])
-			if err != nil {
-				return err
-			}
-			c, err := r.client()
+			c, number, err := r.ofRun(args[0])
 			if err != nil {
 				return err
 			}
@@ -399,25 +394,21 @@ func (r *root) fetchCmd() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "fetch RUN DIR", Short: "Save a run's result and the files it kept to a directory", Args: cobra.ExactArgs(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			number, err := runNumber(args[0])
+			c, number, err := r.ofRun(args[0])
 			if err != nil {
 				return err
 			}
 			if kind != "" && kind != "screenshot" && kind != "log" {
 				return usage("--kind: expected screenshot or log, found %q", kind)
 			}
-			return r.fetch(cmd.Context(), number, kind, args[1])
+			return r.fetch(cmd.Context(), c, number, kind, args[1])
 		},
 	}
 	cmd.Flags().StringVar(&kind, "kind", "", "only files of this kind: screenshot or log")
 	return cmd
 }
 
-func (r *root) fetch(ctx context.Context, number int, kind, dir string) error {
-	c, err := r.client()
-	if err != nil {
-		return err
-	}
+func (r *root) fetch(ctx context.Context, c *client, number int, kind, dir string) error {
 	var run json.RawMessage
 	if err := c.get(ctx, fmt.Sprintf("/runs/%d", number), &run); err != nil {
 		return err

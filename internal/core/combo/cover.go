@@ -215,12 +215,10 @@ next:
 	return n
 }
 
-// candidate builds a row around a random open tuple: axes in random order, each
-// with the value that covers most.
-func (c *cover) candidate() (row []int, covers int) {
-	row = make([]int, len(c.axes))
+// randomOpen picks an open tuple and finds its block in O(log blocks).
+func (c *cover) randomOpen() (*block, int) {
 	t := int(c.open[c.rng.IntN(len(c.open))])
-	bi, _ := slices.BinarySearchFunc(c.blocks, t, func(b block, t int) int {
+	i, _ := slices.BinarySearchFunc(c.blocks, t, func(b block, t int) int {
 		if t < b.offset {
 			return 1
 		} else if t >= b.offset+b.size {
@@ -228,7 +226,14 @@ func (c *cover) candidate() (row []int, covers int) {
 		}
 		return 0
 	})
-	b := &c.blocks[bi]
+	return &c.blocks[i], t
+}
+
+// candidate builds a row around a random open tuple: axes in random order, each
+// with the value that covers most.
+func (c *cover) candidate() (row []int, covers int) {
+	row = make([]int, len(c.axes))
+	b, t := c.randomOpen()
 	c.spread(row, b, t-b.offset)
 	for _, axis := range c.rng.Perm(len(row)) {
 		if row[axis] != free {
@@ -338,16 +343,7 @@ func (c *cover) mend(steps int) (used int, ok bool) {
 		// It cools in waves, so that a hollow can be left again.
 		wave := float64(used%400_000) / 400_000
 		heat := hot + (cold-hot)*wave
-		t := int(c.open[c.rng.IntN(len(c.open))])
-		bi, _ := slices.BinarySearchFunc(c.blocks, t, func(b block, t int) int {
-			if t < b.offset {
-				return 1
-			} else if t >= b.offset+b.size {
-				return -1
-			}
-			return 0
-		})
-		b := &c.blocks[bi]
+		b, t := c.randomOpen()
 		row := c.rows[c.fixed+c.rng.IntN(len(c.rows)-c.fixed)]
 		before := len(c.open)
 		undo = undo[:0]
