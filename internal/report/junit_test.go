@@ -1,0 +1,55 @@
+package report
+
+import (
+	"bytes"
+	"encoding/xml"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"parallelpane/internal/core/verdict"
+	"parallelpane/internal/service"
+)
+
+func TestJUnit(t *testing.T) {
+	start := time.Date(2026, 3, 1, 6, 30, 0, 0, time.UTC)
+	verdicts := []verdict.Verdict{verdict.Passed, verdict.Failed, verdict.Broken, verdict.Flaky, verdict.Skipped, verdict.Unsupported, verdict.Pending}
+	run := service.Run{RunSummary: service.RunSummary{Project: "saltmarsh", Suite: "desk", Number: 7, StartedAt: &start}}
+	for i, label := range []string{"chromium · 1.5", "webkit"} {
+		run.Panes = append(run.Panes, service.Pane{Index: i, Label: label, TookMS: 1500, Values: map[string]string{"device": "phone", "browser": label}})
+		run.Cells = append(run.Cells, nil)
+	}
+	for j, v := range verdicts {
+		run.Tests = append(run.Tests, service.Test{Index: j, Name: "Test <" + string(v) + ">", File: "t.pane.yaml"})
+		for i := range run.Panes {
+			cell := service.Cell{Verdict: v, TookMS: 250, Message: "first line\nsecond \x00 \"line\" ]]>", Attempts: 2}
+			if v == verdict.Unsupported {
+				cell.Why = "no agent has it"
+			}
+			run.Cells[i] = append(run.Cells[i], cell)
+		}
+	}
+	var out bytes.Buffer
+	require.NoError(t, JUnit(&out, run))
+	var back junitSuites
+	require.NoError(t, xml.Unmarshal(out.Bytes(), &back), out.String())
+	assert.Equal(t, "saltmarsh desk #7", back.Name)
+	assert.Equal(t, []int{14, 2, 4, 4}, []int{back.Tests, back.Failures, back.Errors, back.Skipped})
+	assert.Equal(t, "3.000", back.Time)
+	s := back.Suites[0]
+	assert.Equal(t, []junitProperty{{"browser", "chromium · 1.5"}, {"device", "phone"}}, s.Properties)
+	assert.Equal(t, "2026-03-01T06:30:00Z", s.Timestamp)
+	assert.Equal(t, "desk.chromium · 1_5", s.Cases[0].Class, "a dot would make a package of it")
+	require.Len(t, s.Cases, len(verdicts))
+	assert.Equal(t, "Test <passed>", s.Cases[0].Name)
+	assert.Equal(t, "0.250", s.Cases[0].Time)
+	assert.Equal(t, "first line", s.Cases[1].Failure.Message)
+	assert.Contains(t, s.Cases[1].Failure.Text, `"line" ]]>`)
+	assert.Equal(t, "broken", s.Cases[2].Error.Type)
+	assert.Contains(t, s.Cases[3].SystemOut, "flaky: passed at attempt 2; before: first line")
+	assert.Nil(t, s.Cases[3].Failure)
+	assert.Equal(t, "no agent has it", s.Cases[5].Skipped.Message)
+	assert.NotNil(t, s.Cases[6].Error, "a test without a verdict is not a pass")
+}
