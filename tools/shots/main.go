@@ -89,6 +89,9 @@ func browse(ctx context.Context, dir, pane, out, theme, only string, pages map[s
 	if err := s.Navigate(ctx, enter); err != nil {
 		return err
 	}
+	if err := s.Execute(ctx, "localStorage.setItem('pane-theme', arguments[0])", nil, theme); err != nil {
+		return err
+	}
 	for name, path := range pages {
 		file := name + ".png"
 		if theme == "light" {
@@ -101,9 +104,6 @@ func browse(ctx context.Context, dir, pane, out, theme, only string, pages map[s
 			continue
 		}
 		if err := s.Navigate(ctx, base+path); err != nil {
-			return err
-		}
-		if err := s.Execute(ctx, "localStorage.setItem('pane-theme', arguments[0]); document.documentElement.dataset.theme = arguments[0]", nil, theme); err != nil {
 			return err
 		}
 		if err := loaded(ctx, s.Session); err != nil {

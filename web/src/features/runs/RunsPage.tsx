@@ -73,7 +73,7 @@ function Search({ text, onText }: { text: string; onText: (v: string) => void })
     // Only typing hands a text on; a new onText is made with every render.
     // eslint-disable-next-line react-hooks/exhaustive-deps
   }, [typed]);
-  return <Field label="Find suite, matrix, person, #number" size={30} value={typed} onChange={(e) => { setTyped(e.target.value); }} />;
+  return <Field label="Find suite, matrix, person, #number" size={36} value={typed} onChange={(e) => { setTyped(e.target.value); }} />;
 }
 
 function RunTable({ runs }: { runs: RunSummary[] }) {
