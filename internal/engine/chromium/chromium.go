@@ -91,23 +91,37 @@ func (Family) Launch(ctx context.Context, o engine.Options) (*engine.Instance, e
 	if os.Geteuid() == 0 { // the sandbox refuses to run as root
 		args = append(args, "--no-sandbox")
 	}
-	p, err := process.Start(o.Log, env, o.Browser.Driver, "--port=0")
+	port, p, err := startDriver(ctx, o, env)
 	if err != nil {
 		inst.Close()
 		return nil, err
 	}
 	inst.Own(p)
-	ready, cancel := context.WithTimeout(ctx, 20*time.Second)
-	defer cancel()
-	line, err := p.WaitLine(ready, portLine.MatchString)
-	if err != nil {
-		inst.Close()
-		return nil, err
-	}
-	inst.URL = "http://127.0.0.1:" + portLine.FindStringSubmatch(line)[1]
+	inst.URL = "http://127.0.0.1:" + port
 	inst.Caps = webdriver.Capabilities{
 		"webSocketUrl": true, "acceptInsecureCerts": true, "unhandledPromptBehavior": "ignore",
 		"goog:chromeOptions": map[string]any{"binary": o.Browser.Path, "args": args},
 	}
 	return inst, nil
+}
+
+// startDriver starts the driver on a port of its own choice. It picks one that
+// is free for IPv6 and gives up when IPv4 has it in use, so it is asked again.
+func startDriver(ctx context.Context, o engine.Options, env []string) (string, *process.Process, error) {
+	var last error
+	for range 3 {
+		p, err := process.Start(o.Log, env, o.Browser.Driver, "--port=0")
+		if err != nil {
+			return "", nil, err
+		}
+		ready, cancel := context.WithTimeout(ctx, 20*time.Second)
+		line, err := p.WaitLine(ready, portLine.MatchString)
+		cancel()
+		if err == nil {
+			return portLine.FindStringSubmatch(line)[1], p, nil
+		}
+		last = err
+		p.Stop(0)
+	}
+	return "", nil, last
 }
