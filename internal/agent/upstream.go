@@ -66,7 +66,7 @@ func (u *upstream) post(ctx context.Context, path string, body, out any) error {
 	if err != nil {
 		return err
 	}
-	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
 	resp, err := u.do(ctx, http.MethodPost, path, bytes.NewReader(raw))
 	if err != nil {

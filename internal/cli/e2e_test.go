@@ -15,6 +15,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -41,9 +42,10 @@ func TestMain(m *testing.M) {
 }
 
 // site is what the tests look at: a page whose text comes after a while.
-func site(t *testing.T) string {
+func site(t *testing.T, visits *atomic.Int64) string {
 	mux := http.NewServeMux()
-	mux.HandleFunc("GET /", func(w http.ResponseWriter, r *http.Request) {
+	mux.HandleFunc("GET /{$}", func(w http.ResponseWriter, r *http.Request) {
+		visits.Add(1)
 		wait, _ := strconv.Atoi(r.FormValue("wait"))
 		w.Header().Set("Content-Type", "text/html")
 		fmt.Fprintf(w, `<!doctype html><title>Quay</title><p id="p">Ebb</p><script>setTimeout(() => { p.textContent = "Flood" }, %d)</script>`, wait)
@@ -58,6 +60,7 @@ type bench struct {
 	dir     string
 	listen  string
 	project string
+	visits  atomic.Int64 // of the site
 }
 
 func newBench(t *testing.T) *bench {
@@ -78,7 +81,7 @@ matrices:
   one: {axes: {browser: [chromium]}}
   far: {axes: {browser: [chromium], os: [windows]}}
 environments:
-  local: {base: "`+site(t)+`"}
+  local: {base: "`+site(t, &b.visits)+`"}
   gone: {base: "http://127.0.0.1:1"}
 default: {matrix: one, environment: local}
 `)
@@ -332,7 +335,8 @@ func TestKilledDriverIsTheLabsFault(t *testing.T) {
 	b.serve()
 	b.agent("quay")
 	number := b.running("--tag", "slow")
-	killSession(t, filepath.Join(b.dir, "quay", "sessions"))
+	require.Eventually(t, func() bool { return b.visits.Load() > 0 }, 30*time.Second, 10*time.Millisecond)
+	killSession(t, filepath.Join(b.dir, "quay", "sessions", "chromium-"))
 	run := b.ended(number)
 	assert.Equal(t, verdict.Passed, run.Verdict, "it was tried again: %+v", run.Cells)
 	all := b.attempts(number, 0)
@@ -342,7 +346,8 @@ func TestKilledDriverIsTheLabsFault(t *testing.T) {
 	assert.Equal(t, verdict.Passed, all[1].Verdict)
 }
 
-// killSession kills every program of the open session, as a crash would.
+// killSession kills every program of the sessions whose directory begins so, as
+// a crash would.
 func killSession(t *testing.T, dir string) {
 	require.Eventually(t, func() bool {
 		killed := 0

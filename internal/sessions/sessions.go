@@ -170,6 +170,9 @@ func (h *Host) open(ctx context.Context, r Request) (_ *Session, err error) {
 	}
 	s.Client = webdriver.NewClient(s.inst.URL, nil)
 	if s.Session, err = s.Client.New(ctx, s.inst.Caps); err != nil {
+		if webdriver.SessionLost(err) && s.inst.Wait(ctx, time.Second) == nil && s.inst.Gone() != nil {
+			err = s.inst.Gone() // says more than a lost connection
+		}
 		return nil, err
 	}
 	if address := s.WebSocketURL(); address != "" {
