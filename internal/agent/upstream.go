@@ -20,7 +20,7 @@ type upstream struct {
 
 func newUpstream(base, token string) *upstream {
 	return &upstream{strings.TrimRight(base, "/"), token, &http.Client{Transport: &http.Transport{
-		Proxy: http.ProxyFromEnvironment, MaxIdleConnsPerHost: 8, ResponseHeaderTimeout: 60 * time.Second}}}
+		Proxy: http.ProxyFromEnvironment, MaxIdleConnsPerHost: 8, ResponseHeaderTimeout: 15 * time.Second}}}
 }
 
 // webSocket is the address with ws in place of http.

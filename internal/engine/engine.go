@@ -74,6 +74,16 @@ func (i *Instance) Gone() error {
 	return nil
 }
 
+// GoneWithin is Gone, given a moment: a program that was killed answers no more
+// a little before it is known to have ended.
+func (i *Instance) GoneWithin(limit time.Duration) error {
+	for end := time.Now().Add(limit); ; time.Sleep(5 * time.Millisecond) {
+		if err := i.Gone(); err != nil || time.Now().After(end) {
+			return err
+		}
+	}
+}
+
 // Wait waits until the programs of the instance have ended by themselves.
 func (i *Instance) Wait(ctx context.Context, limit time.Duration) error {
 	ctx, cancel := context.WithTimeout(ctx, limit)

@@ -170,8 +170,8 @@ func (h *Host) open(ctx context.Context, r Request) (_ *Session, err error) {
 	}
 	s.Client = webdriver.NewClient(s.inst.URL, nil)
 	if s.Session, err = s.Client.New(ctx, s.inst.Caps); err != nil {
-		if webdriver.SessionLost(err) && s.inst.Wait(ctx, time.Second) == nil && s.inst.Gone() != nil {
-			err = s.inst.Gone() // says more than a lost connection
+		if webdriver.SessionLost(err) {
+			err = s.lost(err)
 		}
 		return nil, err
 	}
@@ -200,11 +200,20 @@ func (s *Session) Gone(ctx context.Context) error {
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
 	if _, err := s.Windows(ctx); err != nil && (webdriver.SessionLost(err) || ctx.Err() != nil) {
-		return fmt.Errorf("the session stopped answering: %w", err)
+		return s.lost(fmt.Errorf("the session stopped answering: %w", err))
 	} else if err != nil && webdriver.CodeOf(err) == webdriver.UnknownError {
 		return fmt.Errorf("the browser stopped answering: %w", err)
 	}
 	return nil
+}
+
+// lost is the best explanation of a session that does not answer: which program
+// has ended, or else the error itself.
+func (s *Session) lost(err error) error {
+	if gone := s.inst.GoneWithin(time.Second); gone != nil {
+		return gone
+	}
+	return err
 }
 
 // Log returns the last n bytes of what driver and browser printed.
