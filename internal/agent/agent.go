@@ -53,6 +53,7 @@ type Agent struct {
 	instance string
 	spool    *spool
 	bundles  *bundles
+	places   chan struct{} // has an element for each slot in use
 
 	mu     sync.Mutex
 	slices map[int64]*work // by fence, until their results are handed in
@@ -101,6 +102,7 @@ func New(ctx context.Context, c Config) (*Agent, func(), error) {
 	if a.machine.Slots = c.Slots; c.Slots == 0 {
 		a.machine.Slots = Advice(a.machine)
 	}
+	a.places = make(chan struct{}, a.machine.Slots)
 	return a, release, nil
 }
 
@@ -191,7 +193,9 @@ func (a *Agent) handler(ctx context.Context) http.Handler {
 	return mux
 }
 
-// take starts work on a slice, unless every slot is taken.
+// take starts work on a slice as soon as a slot is free. The service knows of
+// an ended lease before the browser of it is closed, so a slice may come a
+// little early; more than that many in excess are refused.
 func (a *Agent) take(ctx context.Context, s link.Slice) error {
 	a.mu.Lock()
 	defer a.mu.Unlock()
@@ -204,15 +208,20 @@ func (a *Agent) take(ctx context.Context, s link.Slice) error {
 			busy++
 		}
 	}
-	if busy >= a.machine.Slots {
-		return fmt.Errorf("all %d slots are taken", a.machine.Slots)
+	if busy >= 2*a.machine.Slots {
+		return fmt.Errorf("all %d slots are taken, and as many slices wait", a.machine.Slots)
 	}
 	ctx, cancel := context.WithCancel(ctx)
 	w := &work{Slice: s, cancel: cancel, running: true}
 	a.slices[s.Fence] = w
 	a.Log.Info("slice taken", "run", s.Run, "pane", s.Label, "tests", len(s.Tests), "fence", s.Fence)
 	a.tasks.Go(func() {
-		a.execute(ctx, w.Slice)
+		select {
+		case a.places <- struct{}{}:
+			a.execute(ctx, w.Slice)
+			<-a.places
+		case <-ctx.Done():
+		}
 		cancel()
 		a.vacate(s.Fence)
 		a.handedIn(s.Fence)
