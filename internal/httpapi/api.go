@@ -57,6 +57,9 @@ func New(c Config) *fiber.App {
 		AppName: "Parallel Pane", ErrorHandler: a.fail, StreamRequestBody: true, BodyLimit: service.MaxFileBytes,
 		ReadTimeout: 10 * time.Minute, IdleTimeout: 2 * time.Minute, UnescapePath: false, Immutable: true,
 	})
+	// A link's connection belongs to the link, which closes it; a request on it may
+	// still be under way when its handler returns.
+	a.app.Server().KeepHijackedConns = true
 	a.app.Use(a.guard)
 	a.app.Get("/healthz", func(c fiber.Ctx) error { return c.SendString("ok\n") })
 	a.app.Get("/readyz", func(c fiber.Ctx) error {

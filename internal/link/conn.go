@@ -15,10 +15,16 @@ import (
 // reader and one writer, so neither direction needs a lock.
 type conn struct {
 	*websocket.Conn
-	reader io.Reader
+	reader        io.Reader
+	local, remote net.Addr // asked for after the connection is gone as well
 }
 
-func newConn(ws *websocket.Conn) net.Conn { return &conn{Conn: ws} }
+func newConn(ws *websocket.Conn) net.Conn {
+	return &conn{Conn: ws, local: ws.LocalAddr(), remote: ws.RemoteAddr()}
+}
+
+func (c *conn) LocalAddr() net.Addr  { return c.local }
+func (c *conn) RemoteAddr() net.Addr { return c.remote }
 
 func (c *conn) Read(b []byte) (int, error) {
 	for {
