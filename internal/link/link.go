@@ -44,7 +44,9 @@ type Agent struct {
 	client *fasthttp.HostClient
 }
 
-// Serve takes a link on an upgraded WebSocket.
+// Serve takes a link on an upgraded WebSocket. The HTTP server has to keep
+// hijacked connections (fasthttp.Server.KeepHijackedConns), and the handler may
+// not return before Close has: until then the link uses the connection.
 func Serve(ws *websocket.Conn) (*Agent, error) {
 	mux, err := yamux.Client(newConn(ws), muxConfig())
 	if err != nil {
@@ -68,7 +70,7 @@ func (a *Agent) Do(req *fasthttp.Request, resp *fasthttp.Response, limit time.Du
 // Done is closed when the link is gone.
 func (a *Agent) Done() <-chan struct{} { return a.mux.CloseChan() }
 
-// Close ends the link.
+// Close ends the link and returns when nothing uses its connection any more.
 func (a *Agent) Close() error { return a.mux.Close() }
 
 // Refused means that the service answered and would not take the link.

@@ -23,7 +23,7 @@ func pair(t testing.TB, handler http.Handler) *Agent {
 	up := websocket.FastHTTPUpgrader{Subprotocols: []string{Protocol}}
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
-	srv := &fasthttp.Server{Handler: func(ctx *fasthttp.RequestCtx) {
+	srv := &fasthttp.Server{KeepHijackedConns: true, Handler: func(ctx *fasthttp.RequestCtx) {
 		if string(ctx.Request.Header.Peek("Authorization")) != "Bearer good" {
 			ctx.SetStatusCode(401)
 			ctx.SetBodyString(`{"detail":"the token is not valid here"}`)
@@ -34,6 +34,7 @@ func pair(t testing.TB, handler http.Handler) *Agent {
 			if err != nil {
 				return
 			}
+			defer a.Close()
 			ends <- a
 			<-a.Done()
 		})
