@@ -6,6 +6,7 @@
 package agent
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/base64"
@@ -36,6 +37,8 @@ type Config struct {
 	Name     string
 	Slots    int               // 0 means Advice
 	Labels   map[string]string // of one's own, for matching
+	Pool     string            // shared, or the project that owns the agent; "" means shared
+	Machine  *fleet.Machine    // stated instead of found, for a simulated agent
 	Dir      string            // state: sessions, bundles, results not yet handed in
 	Version  string
 	Log      *slog.Logger
@@ -54,6 +57,7 @@ type Agent struct {
 	spool    *spool
 	bundles  *bundles
 	places   chan struct{} // has an element for each slot in use
+	meter    *meter
 
 	mu     sync.Mutex
 	slices map[int64]*work // by fence, until their results are handed in
@@ -97,8 +101,13 @@ func New(ctx context.Context, c Config) (*Agent, func(), error) {
 	a := &Agent{Config: c, host: host, instance: rand.Text(), spool: sp, slices: map[int64]*work{}}
 	a.up = newUpstream(c.Service, c.Token)
 	a.bundles = &bundles{dir: filepath.Join(c.Dir, "bundles"), up: a.up}
-	a.machine = Inventory(ctx, host, c.Version)
-	a.machine.Labels = c.Labels
+	a.meter = newMeter(c.Dir)
+	if c.Machine != nil {
+		a.machine = *c.Machine
+	} else {
+		a.machine = Inventory(ctx, host, c.Version)
+	}
+	a.machine.Labels, a.machine.Pool = c.Labels, cmp.Or(c.Pool, fleet.Shared)
 	if a.machine.Slots = c.Slots; c.Slots == 0 {
 		a.machine.Slots = Advice(a.machine)
 	}
@@ -106,12 +115,17 @@ func New(ctx context.Context, c Config) (*Agent, func(), error) {
 	return a, release, nil
 }
 
-// Machine is what the agent found.
-func (a *Agent) Machine() fleet.Machine { return a.machine }
+// Found is what the agent found on its machine.
+func (a *Agent) Found() fleet.Machine { return a.machine }
 
 // Run works until the context ends or the service refuses the agent for good.
 func (a *Agent) Run(ctx context.Context) error {
 	ctx, cancel := context.WithCancel(ctx)
+	defer func() {
+		if err := a.meter.save(); err != nil {
+			a.Log.Warn("what was measured of the load is lost", "error", err)
+		}
+	}()
 	defer a.tasks.Wait()
 	defer cancel()
 	a.tasks.Go(func() { a.beat(ctx) })
@@ -279,7 +293,7 @@ func (a *Agent) beat(ctx context.Context) {
 		case <-t.C:
 		}
 		var answer link.BeatAnswer
-		err := a.up.post(ctx, "/agent/beat", link.Beat{Name: a.Name, Instance: a.instance, Held: a.held()}, &answer)
+		err := a.up.post(ctx, "/agent/beat", link.Beat{Name: a.Name, Instance: a.instance, Held: a.held(), Advice: a.meter.advice(a.machine.Slots)}, &answer)
 		if err != nil {
 			if ctx.Err() == nil {
 				a.Log.Debug("no beat", "error", err)

@@ -13,7 +13,6 @@ import (
 
 	"github.com/oklog/ulid/v2"
 
-	"parallelpane/internal/core/device"
 	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/link"
@@ -22,10 +21,13 @@ import (
 	"parallelpane/internal/sessions"
 )
 
-// execute runs the tests of a slice one after another, each in a browser of its
-// own, until the lease is dropped.
+// execute runs the tests of a slice one after another until the lease is
+// dropped: each in a browser of its own, or all in one that is put in order
+// between them.
 func (a *Agent) execute(ctx context.Context, s link.Slice) {
 	dir, bundleErr := a.bundles.get(ctx, s.Bundle)
+	k := &keeper{host: a.host, keep: s.Keep}
+	defer k.close()
 	for i, t := range s.Tests {
 		if ctx.Err() != nil {
 			return
@@ -37,15 +39,18 @@ func (a *Agent) execute(ctx context.Context, s link.Slice) {
 			}
 			a.Log.Debug("start not announced", "error", err)
 		}
-		at := &attempt{agent: a, slice: s, test: t, dir: dir, began: time.Now()}
+		at := &attempt{agent: a, slice: s, test: t, dir: dir, began: time.Now(), keeper: k}
 		at.result = link.Result{ID: ulid.Make().String(), Fence: s.Fence, Test: t.Index, Attempt: t.Attempt, Agent: a.Name,
 			StartedAt: at.began.UnixMilli(), Detail: link.Detail{Steps: []script.StepResult{}}, Files: []link.File{}}
 		at.note("attempt %d of %q on %s, for run %d", t.Attempt, t.Name, a.Name, s.Run)
+		counted := a.meter.begin(strings.Join([]string{s.Project, s.Suite, t.Name, s.Label}, "\n"))
 		if bundleErr != nil {
 			at.end(verdict.Broken, bundleErr.Error())
 		} else {
 			at.run(ctx)
 		}
+		k.done(at.result.Verdict == verdict.Passed)
+		counted(at.result.Verdict == verdict.Passed)
 		if ctx.Err() != nil {
 			return // dropped or stopping: what happened says nothing about the product
 		}
@@ -67,6 +72,47 @@ type attempt struct {
 	result link.Result
 	log    bytes.Buffer
 	names  map[string]int
+	keeper *keeper
+}
+
+// keeper opens the browsers of a slice, and keeps one for it if it is to.
+type keeper struct {
+	host    *sessions.Host
+	keep    bool
+	session *sessions.Session
+	used    bool
+}
+
+// open returns a session for the next test. A kept one that cannot be put in
+// order is replaced.
+func (k *keeper) open(ctx context.Context, r sessions.Request) (*sessions.Session, error) {
+	if k.session != nil && k.used {
+		if err := k.session.Reset(ctx); err != nil {
+			k.close()
+		}
+	}
+	k.used = true
+	if k.session != nil {
+		return k.session, nil
+	}
+	var err error
+	k.session, err = k.host.Open(ctx, r)
+	return k.session, err
+}
+
+// done ends the browser after a test unless it is kept; only a test that passed
+// leaves it in a state worth keeping.
+func (k *keeper) done(passed bool) {
+	if !k.keep || !passed {
+		k.close()
+	}
+}
+
+func (k *keeper) close() {
+	if k.session != nil {
+		k.session.Close()
+		k.session = nil
+	}
 }
 
 func (at *attempt) note(format string, args ...any) {
@@ -105,18 +151,13 @@ func (at *attempt) run(ctx context.Context) {
 		at.end(verdict.Broken, err.Error())
 		return
 	}
-	profile, err := device.Find(s.Values["device"])
-	if err != nil {
-		at.end(verdict.Failed, err.Error())
-		return
-	}
+	profile := s.Device
 	at.result.Detail.Browser, at.result.Detail.Version, at.result.Detail.Device = b.Name, b.Version, profile.Name
-	session, err := a.host.Open(ctx, sessions.Request{Browser: b, Headed: s.Values["mode"] == "headed", Device: profile})
+	session, err := at.keeper.open(ctx, sessions.Request{Browser: b, Headed: s.Values["mode"] == "headed", Device: profile})
 	if err != nil {
 		at.end(verdict.Broken, err.Error())
 		return
 	}
-	defer session.Close()
 	at.result.Detail.StartMS = time.Since(at.began).Milliseconds()
 	at.result.Detail.Emulated = session.Outcome
 	at.note("%s %s is open as %s: %s", b.Name, b.Version, profile.Name, strings.Join(session.Outcome.Applied, ", "))
@@ -134,6 +175,7 @@ func (at *attempt) run(ctx context.Context) {
 	}, at)
 	at.result.Detail.Steps = out.Steps
 	at.result.Detail.DriverMS = time.Duration(driver.Load()).Milliseconds()
+	at.result.Site = out.Site
 	at.end(out.Verdict, out.Message)
 	if out.Verdict != verdict.Passed {
 		if tail := session.Log(64 << 10); len(bytes.TrimSpace(tail)) > 0 {

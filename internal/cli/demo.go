@@ -121,7 +121,11 @@ func (r *root) demo(ctx context.Context, o demoOptions) error {
 		return err
 	}
 	fmt.Fprintf(r.err, "Service  %s\nDesk     http://%s\nProject  %s\n", c.base, o.site, projectDir)
-	err = r.run(ctx, runOptions{dir: projectDir, junit: filepath.Join(o.dir, "junit.xml"), req: demo.Request()})
+	opts := runOptions{dir: projectDir, junit: filepath.Join(o.dir, "junit.xml"), req: demo.Request()}
+	if c, err = r.prepare(ctx, &opts); err != nil {
+		return err
+	}
+	err = r.start(ctx, c, opts)
 	if e, ok := errors.AsType[*exitError](err); ok && e.err == nil {
 		err = nil // failing tests are what the demo is there to show
 	}

@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/charmbracelet/lipgloss"
 	"github.com/dustin/go-humanize"
 	"github.com/gofiber/fiber/v3"
 	"github.com/spf13/cobra"
@@ -91,19 +92,20 @@ func families(cache string) []engine.Family {
 }
 
 func (r *root) agentCmd() *cobra.Command {
-	var name, state string
+	var name, state, pool string
 	var slots int
 	var labels []string
 	cmd := &cobra.Command{
 		Use: "agent", Short: "Join this machine's browsers to the service", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			return r.agent(cmd.Context(), agent.Config{Name: name, Slots: slots, Dir: state}, labels)
+			return r.agent(cmd.Context(), agent.Config{Name: name, Slots: slots, Dir: state, Pool: pool}, labels)
 		},
 	}
 	host, _ := os.Hostname()
 	cmd.Flags().StringVar(&name, "name", host, "name of this agent, unique in the lab")
 	cmd.Flags().IntVar(&slots, "slots", 0, "sessions at once; 0 takes the advice for this machine")
 	cmd.Flags().StringVar(&state, "state", "", "directory for sessions, bundles and unsent results (default in the user's cache)")
+	cmd.Flags().StringVar(&pool, "pool", fleet.Shared, "shared, or the project that this agent serves alone")
 	cmd.Flags().StringArrayVar(&labels, "label", nil, "KEY=VALUE that matching can ask for; repeat for more")
 	cmd.AddCommand(&cobra.Command{
 		Use: "check", Short: "Show which browsers and drivers are here, what fits and what to install", Args: cobra.NoArgs,
@@ -144,7 +146,7 @@ func (r *root) agent(ctx context.Context, c agent.Config, labels []string) error
 		return usage("%v", err)
 	}
 	defer release()
-	for _, b := range a.Machine().Browsers {
+	for _, b := range a.Found().Browsers {
 		if !b.Fits {
 			log.Warn("browser left out", "browser", b.Name, "problem", b.Problem, "remedy", b.Remedy)
 		}
@@ -238,10 +240,10 @@ func orDash(s string) string {
 }
 
 func (r *root) agentsCmd() *cobra.Command {
-	var browser string
+	var has []string
 	var online bool
 	cmd := &cobra.Command{
-		Use: "agents", Short: "List the fleet", Args: cobra.NoArgs,
+		Use: "agents", Short: "List the fleet; drain, resume, wake or forget an agent", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := r.client()
 			if err != nil {
@@ -251,8 +253,12 @@ func (r *root) agentsCmd() *cobra.Command {
 			if err := c.get(cmd.Context(), "/agents", &all); err != nil {
 				return err
 			}
+			needs, err := fleet.ParseNeeds(has)
+			if err != nil {
+				return usage("--has: %v", err)
+			}
 			for _, a := range all {
-				if (!online || a.Online) && (browser == "" || len(fleet.Match(fleet.Needs{"browser": {browser}}, a.Machine.Facts())) == 0) {
+				if (!online || a.Online) && fleet.Match(needs, a.Machine.Facts(a.Name)) == nil {
 					agents = append(agents, a)
 				}
 			}
@@ -263,7 +269,7 @@ func (r *root) agentsCmd() *cobra.Command {
 				fmt.Fprintln(r.out, "No agent has joined yet. Start one on a machine with browsers: pane agent --service", c.base)
 				return nil
 			}
-			t := newTable("agent", "state", "slots", "system", "browsers", "works on")
+			t := newTable("agent", "state", "slots", "advice", "system", "browsers", "works on")
 			for _, a := range agents {
 				t.Row(agentRow(a)...)
 			}
@@ -271,18 +277,60 @@ func (r *root) agentsCmd() *cobra.Command {
 			return nil
 		},
 	}
-	cmd.Flags().StringVar(&browser, "browser", "", "only agents with this browser")
+	cmd.Flags().StringArrayVar(&has, "has", nil, "only agents that meet this need, such as browser=firefox; repeat for more")
 	cmd.Flags().BoolVar(&online, "online", false, "only agents that are online")
+	for _, x := range [][3]string{
+		{"drain", "Let an agent finish what it has and take nothing new", "is draining"},
+		{"resume", "Let an agent that was drained take work again", "takes work again"},
+		{"wake", "End the rest of an agent that had several lab faults", "is awake"},
+	} {
+		cmd.AddCommand(&cobra.Command{Use: x[0] + " AGENT", Short: x[1], Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+			return r.changeAgent(cmd.Context(), "POST", args[0], "/"+x[0], x[2])
+		}})
+	}
+	cmd.AddCommand(&cobra.Command{Use: "forget AGENT", Short: "Remove an agent that is offline", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+		return r.changeAgent(cmd.Context(), "DELETE", args[0], "", "is forgotten")
+	}})
 	return cmd
+}
+
+func (r *root) changeAgent(ctx context.Context, method, name, what, done string) error {
+	c, err := r.client()
+	if err != nil {
+		return err
+	}
+	if err := c.json(ctx, method, "/agents/"+url.PathEscape(name)+what, nil, nil); err != nil {
+		return err
+	}
+	if r.json {
+		return r.writeJSON(map[string]string{"agent": name, "state": done})
+	}
+	fmt.Fprintf(r.out, "%s %s\n", name, done)
+	return nil
 }
 
 func agentRow(a service.Agent) []string {
 	state := paint(verdict.Passed, "online")
-	if !a.Online {
-		state = "offline"
-		if a.LastSeen != nil {
+	if a.Away != "" {
+		state = a.Away
+		if !a.Online && a.LastSeen != nil {
 			state += ", seen " + humanize.Time(*a.LastSeen)
 		}
+		if a.RestEnds != nil {
+			state += ", until " + humanize.Time(*a.RestEnds)
+		}
+		state = lipgloss.NewStyle().Width(32).Render(state)
+	}
+	name := a.Name
+	if a.Machine.StandIn {
+		name += faint("\nstand-in")
+	}
+	if a.Machine.Pool != "" && a.Machine.Pool != fleet.Shared {
+		name += faint("\nonly " + a.Machine.Pool)
+	}
+	advice := "–"
+	if a.Advice.Slots > 0 {
+		advice = fmt.Sprintf("%d slots\n", a.Advice.Slots) + faint(lipgloss.NewStyle().Width(24).Render(a.Advice.Why))
 	}
 	var browsers, work []string
 	for _, b := range a.Machine.Browsers {
@@ -295,7 +343,7 @@ func agentRow(a service.Agent) []string {
 	for _, w := range a.Work {
 		work = append(work, fmt.Sprintf("#%d %s (%d)", w.Run, w.Label, w.Tests))
 	}
-	return []string{a.Name, state, fmt.Sprintf("%d of %d", a.Used, a.Slots), a.Machine.OS + " " + a.Machine.Arch, strings.Join(browsers, "\n"), orDash(strings.Join(work, "\n"))}
+	return []string{name, state, fmt.Sprintf("%d of %d", a.Used, a.Slots), advice, a.Machine.OS + " " + a.Machine.Arch, strings.Join(browsers, "\n"), orDash(strings.Join(work, "\n"))}
 }
 
 func (r *root) tokenCmd() *cobra.Command {

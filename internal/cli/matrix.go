@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"os"
@@ -10,30 +11,56 @@ import (
 	"github.com/spf13/cobra"
 
 	"parallelpane/internal/core/combo"
+	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/project"
 	"parallelpane/internal/script"
+	"parallelpane/internal/service"
 )
 
+// matrixOptions are the flags of matrix plan.
+type matrixOptions struct {
+	name, cover, effort, project string
+	offline, lab                 bool
+}
+
 func (r *root) matrixCmd() *cobra.Command {
-	var name, cover, effort string
+	var o matrixOptions
 	cmd := &cobra.Command{Use: "matrix", Short: "See what a matrix comes to"}
 	plan := &cobra.Command{
 		Use:   "plan FILE",
 		Short: "List a matrix's combinations, what its rules leave out and why, and what is covered",
-		Long: `List the combinations of a matrix in a project file, or in any YAML file with matrices. Works without a
-service. The same file always gives the same combinations.`,
+		Long: `List the combinations of a matrix in a project file, or in any YAML file with matrices.
+
+Where a version is a range or latest, the service is asked which versions its agents have. With --lab it
+is also asked what they can do at all: covers then keep to that. With --offline it is never asked, and
+versions stay as they are written. The same file and fleet always give the same combinations.`,
 		Args: cobra.ExactArgs(1),
-		RunE: func(_ *cobra.Command, args []string) error { return r.matrixPlan(args[0], name, cover, effort) },
+		RunE: func(cmd *cobra.Command, args []string) error { return r.matrixPlan(cmd.Context(), args[0], o) },
 	}
-	plan.Flags().StringVar(&name, "name", "", "which matrix, where the file has several")
-	plan.Flags().StringVar(&cover, "cover", "", "instead of the file's: all, each, pairs, triples or a strength from 1 to 6")
-	plan.Flags().StringVar(&effort, "effort", "", "instead of the file's: normal or high")
-	plan.Flags().Bool("offline", false, "do not ask a service; so far none is ever asked, since versions are literal")
+	f := plan.Flags()
+	f.StringVar(&o.name, "name", "", "which matrix, where the file has several")
+	f.StringVar(&o.cover, "cover", "", "instead of the file's: all, each, pairs, triples or a strength from 1 to 6")
+	f.StringVar(&o.effort, "effort", "", "instead of the file's: normal or high")
+	f.StringVar(&o.project, "project", "", "with the service: whose agents to look at besides the shared ones")
+	f.BoolVar(&o.offline, "offline", false, "do not ask the service, whatever the versions")
+	f.BoolVar(&o.lab, "lab", false, "ask the service what its agents can do")
+	plan.MarkFlagsMutuallyExclusive("offline", "lab")
 	cmd.AddCommand(plan)
 	return cmd
 }
 
-func (r *root) matrixPlan(file, name, cover, effort string) error {
+// relative says whether a matrix has versions that mean something only in a lab.
+func relative(m combo.Matrix) bool {
+	named := slices.ContainsFunc(m.Axes, func(a combo.Axis) bool { return a.Name == "browser" })
+	return named && slices.ContainsFunc(m.Axes, func(a combo.Axis) bool {
+		return a.Name == "version" && slices.ContainsFunc(a.Values, func(v string) bool {
+			s, err := combo.ParseSelector(v)
+			return err == nil && !s.Literal()
+		})
+	})
+}
+
+func (r *root) matrixPlan(ctx context.Context, file string, o matrixOptions) error {
 	src, err := os.ReadFile(file)
 	if err != nil {
 		return usage("%v", err)
@@ -44,35 +71,48 @@ func (r *root) matrixPlan(file, name, cover, effort string) error {
 	} else if err != nil {
 		return err
 	}
-	m, err := (&project.Project{Matrices: all}).Matrix(name)
+	m, err := (&project.Project{Matrices: all}).Matrix(o.name)
 	if err != nil {
 		return usage("%s: %v", file, err)
 	}
-	if cover != "" {
-		c, err := combo.ParseCover(cover)
+	if o.cover != "" {
+		c, err := combo.ParseCover(o.cover)
 		if err != nil {
 			return usage("--cover: %v", err)
 		}
 		m.Cover.Strength = c.Strength
 	}
-	if effort != "" {
-		m.Effort = combo.Effort(effort)
+	if o.effort != "" {
+		m.Effort = combo.Effort(o.effort)
 	}
-	plan, err := m.Plan()
-	if err != nil {
+	var p service.PlannedMatrix
+	if !o.offline && (o.lab || relative(m)) {
+		c, err := r.client()
+		if err == nil {
+			err = c.json(ctx, "POST", "/matrix/plan", map[string]any{"matrix": m, "project": o.project}, &p)
+		}
+		if err != nil && !o.lab {
+			return fmt.Errorf("%s has versions that only the lab can tell (--offline leaves them as they are): %w", file, err)
+		} else if err != nil {
+			return err
+		}
+	} else if p.Plan, err = m.Plan(nil); err != nil {
 		return usage("%s: %v", file, err)
 	}
 	if r.json {
-		return r.writeJSON(plan)
+		if p.Agents == nil {
+			return r.writeJSON(p.Plan)
+		}
+		return r.writeJSON(p)
 	}
-	r.writePlan(m, plan)
+	r.writePlan(m, p)
 	return nil
 }
 
 // maxMissingShown bounds the list of what is missing on a terminal.
 const maxMissingShown = 20
 
-func (r *root) writePlan(m combo.Matrix, plan combo.Plan) {
+func (r *root) writePlan(m combo.Matrix, plan service.PlannedMatrix) {
 	var headers []string
 	for _, a := range m.Axes {
 		headers = append(headers, a.Name)
@@ -84,11 +124,24 @@ func (r *root) writePlan(m combo.Matrix, plan combo.Plan) {
 			}
 		}
 	}
-	t := newTable(append([]string{"#"}, headers...)...)
+	heads := append([]string{"#"}, headers...)
+	if plan.Agents != nil {
+		heads = append(heads, "agents")
+	}
+	t := newTable(heads...)
+	impossible := 0
 	for i, c := range plan.Combinations {
 		row := []string{fmt.Sprint(i + 1)}
 		for _, h := range headers {
 			row = append(row, orDash(c.Values[h]))
+		}
+		if plan.Agents != nil {
+			who := fmt.Sprint(len(plan.Agents[i]))
+			if c.Impossible != "" {
+				who = paint(verdict.Unsupported, "none")
+				impossible++
+			}
+			row = append(row, who)
 		}
 		t.Row(row...)
 	}
@@ -102,10 +155,20 @@ func (r *root) writePlan(m combo.Matrix, plan combo.Plan) {
 		fmt.Fprintf(r.out, " They cover %d of %d tuples of %d values.", plan.Cover.Covered, plan.Cover.Tuples, plan.Cover.Strength)
 	}
 	fmt.Fprintln(r.out)
+	if impossible > 0 {
+		fmt.Fprintf(r.out, "\nNo agent could run %d of them:\n", impossible)
+		shown := map[string]bool{}
+		for _, c := range plan.Combinations {
+			if c.Impossible != "" && !shown[c.Impossible] && len(shown) < maxMissingShown {
+				shown[c.Impossible] = true
+				fmt.Fprintf(r.out, "  %s: %s\n", c.Label, faint(c.Impossible))
+			}
+		}
+	}
 	if len(plan.Missing) == 0 {
 		return
 	}
-	fmt.Fprintf(r.out, "\nLeft out by rules: %d\n", len(plan.Missing)+plan.Cover.Left)
+	fmt.Fprintf(r.out, "\nLeft out: %d\n", len(plan.Missing)+plan.Cover.Left)
 	for i, miss := range plan.Missing {
 		if i == maxMissingShown {
 			fmt.Fprintf(r.out, "  … and %d more; --json lists them\n", len(plan.Missing)+plan.Cover.Left-i)

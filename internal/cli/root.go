@@ -105,8 +105,8 @@ func (r *root) command() *cobra.Command {
 	f.StringVar(&r.logFormat, "log", "text", "form of the log of serve and agent: text or json")
 	cmd.AddGroup(&cobra.Group{ID: "run", Title: "Run tests:"}, &cobra.Group{ID: "lab", Title: "Run the lab:"}, &cobra.Group{ID: "write", Title: "Write tests:"})
 	for group, cmds := range map[string][]*cobra.Command{
-		"run":   {r.runCmd(), r.runsCmd(), r.showCmd(), r.cancelCmd(), r.fetchCmd(), r.scheduleCmd()},
-		"lab":   {r.serveCmd(), r.agentCmd(), r.agentsCmd(), r.tokenCmd(), r.linkCmd(), r.demoCmd()},
+		"run":   {r.runCmd(), r.runsCmd(), r.showCmd(), r.rerunCmd(), r.cancelCmd(), r.fetchCmd(), r.presetCmd(), r.scheduleCmd()},
+		"lab":   {r.serveCmd(), r.agentCmd(), r.agentsCmd(), r.whyCmd(), r.forecastCmd(), r.quotaCmd(), r.tokenCmd(), r.linkCmd(), r.demoCmd()},
 		"write": {r.lintCmd(), r.matrixCmd(), r.schemaCmd(), r.devicesCmd()},
 	} {
 		for _, c := range cmds {

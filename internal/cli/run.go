@@ -16,22 +16,68 @@ import (
 	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 
+	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/project"
 	"parallelpane/internal/script"
 	"parallelpane/internal/service"
 )
 
-// runOptions are the flags of run.
+// runOptions are the flags that make a run request, and those of run itself.
 type runOptions struct {
-	req    service.RunRequest
-	dir    string
-	vars   []string
-	limit  time.Duration
-	queue  time.Duration
-	watch  bool
-	detach bool
-	junit  string
+	req               service.RunRequest
+	dir               string
+	vars, needs       []string
+	limit, queue, all time.Duration
+	watch, detach     bool
+	dry               bool
+	junit             string
+}
+
+func (o *runOptions) request(cmd *cobra.Command) {
+	f := cmd.Flags()
+	f.StringVar(&o.dir, "dir", ".", "directory of the project")
+	f.StringVar(&o.req.Matrix, "matrix", "", "matrix of pane.yaml")
+	f.StringVar(&o.req.Environment, "env", "", "environment of pane.yaml")
+	f.StringVar(&o.req.Base, "base", "", "base address instead of the environment's")
+	f.StringArrayVar(&o.vars, "var", nil, "NAME=VALUE on top of the environment's variables; repeat for more")
+	f.StringArrayVar(&o.req.Tags, "tag", nil, "only tests with this tag; repeat for more")
+	f.StringArrayVar(&o.req.Tests, "test", nil, "only the test of this name; repeat for more")
+	f.StringVar((*string)(&o.req.Deal), "deal", string(service.Every), "every: each test in every combination; spread: each test once, dealt over the combinations")
+	f.StringVar((*string)(&o.req.Browser), "browser", string(service.Fresh), "fresh: a new browser for each test; kept: one for a slice of tests")
+	f.StringArrayVar(&o.needs, "needs", nil, "FACT=VALUE that agents must have besides, such as site=quay; repeat for more")
+	f.IntVar(&o.req.Lanes, "lanes", 0, "most slots of one combination at once; 1 runs it on one agent, one test after another")
+	f.IntVar(&o.req.Limit, "limit", 0, "most slots of the whole run at once; 0 means no limit")
+	f.IntVar(&o.req.Priority, "priority", 0, "-9 to 9: higher goes first within the project")
+	f.IntVar(&o.req.Retries, "retries", 0, "attempts after a failure; a pass then counts as flaky")
+	f.IntVar(&o.req.StopAfter, "stop-after", 0, "tests that may fail before the rest is skipped; 0 means all")
+	f.DurationVar(&o.limit, "test-limit", 0, "longest time for a test (default 2m)")
+	f.DurationVar(&o.all, "run-limit", 0, "longest time for the run from its first test; 0 means no limit")
+	f.DurationVar(&o.queue, "queue-limit", 0, "longest wait for an agent that could do the work (default 5m)")
+}
+
+// prepare packs the suite, sends it and completes the request.
+func (r *root) prepare(ctx context.Context, o *runOptions) (*client, error) {
+	raw, hash, err := bundle(o.dir, o.req.Suite)
+	if err != nil {
+		return nil, err
+	}
+	if o.req.Vars, err = pairs("--var", o.vars); err != nil {
+		return nil, err
+	}
+	if o.req.Needs, err = fleet.ParseNeeds(o.needs); err != nil {
+		return nil, usage("--needs: %v", err)
+	}
+	c, err := r.client()
+	if err != nil {
+		return nil, err
+	}
+	if o.req.Bundle = hash; o.limit < 0 || o.queue < 0 || o.all < 0 {
+		return nil, usage("--test-limit, --run-limit and --queue-limit must not be negative")
+	}
+	o.req.TestLimitS, o.req.QueueLimitS, o.req.RunLimitS = wholeSeconds(o.limit), wholeSeconds(o.queue), wholeSeconds(o.all)
+	_, err = c.sendBundle(ctx, hash, raw)
+	return c, err
 }
 
 func (r *root) runCmd() *cobra.Command {
@@ -48,25 +94,64 @@ Exit code: 0 passed, 1 tests failed, 2 usage or configuration, 3 lab trouble, 13
 			if len(args) == 1 {
 				o.req.Suite = args[0]
 			}
-			return r.run(cmd.Context(), o)
+			c, err := r.prepare(cmd.Context(), &o)
+			if err != nil {
+				return err
+			}
+			if o.dry {
+				return r.preview(cmd.Context(), c, o.req)
+			}
+			return r.start(cmd.Context(), c, o)
 		},
 	}
+	o.request(cmd)
+	o.attendance(cmd)
+	cmd.Flags().BoolVar(&o.dry, "preview", false, "only say what would run and when it would end")
+	return cmd
+}
+
+// start starts a prepared run and attends it.
+func (r *root) start(ctx context.Context, c *client, o runOptions) error {
+	var run service.Run
+	if err := c.json(ctx, "POST", "/runs", o.req, &run); err != nil {
+		return err
+	}
+	return r.attend(ctx, c, run, o)
+}
+
+// attendance adds the flags of commands that start a run and wait for it.
+func (o *runOptions) attendance(cmd *cobra.Command) {
 	f := cmd.Flags()
-	f.StringVar(&o.dir, "dir", ".", "directory of the project")
-	f.StringVar(&o.req.Matrix, "matrix", "", "matrix of pane.yaml")
-	f.StringVar(&o.req.Environment, "env", "", "environment of pane.yaml")
-	f.StringVar(&o.req.Base, "base", "", "base address instead of the environment's")
-	f.StringArrayVar(&o.vars, "var", nil, "NAME=VALUE on top of the environment's variables; repeat for more")
-	f.StringArrayVar(&o.req.Tags, "tag", nil, "only tests with this tag; repeat for more")
-	f.StringArrayVar(&o.req.Tests, "test", nil, "only the test of this name; repeat for more")
-	f.IntVar(&o.req.Retries, "retries", 0, "attempts after a failure; a pass then counts as flaky")
-	f.IntVar(&o.req.Limit, "limit", 0, "most slices at once; 0 means no limit")
-	f.DurationVar(&o.limit, "test-limit", 0, "longest time for a test (default 2m)")
-	f.DurationVar(&o.queue, "queue-limit", 0, "longest wait for an agent that could do the work (default 5m)")
 	f.BoolVar(&o.watch, "watch", false, "write a line for each test as it ends")
 	f.BoolVar(&o.detach, "detach", false, "print the run's number and address, and leave it running")
 	f.StringVar(&o.junit, "junit", "", "write the results to this file as JUnit XML")
-	return cmd
+}
+
+func (r *root) preview(ctx context.Context, c *client, req service.RunRequest) error {
+	var p service.Preview
+	if err := c.json(ctx, "POST", "/runs/preview", req, &p); err != nil {
+		return err
+	}
+	if r.json {
+		return r.writeJSON(p)
+	}
+	fmt.Fprintf(r.out, "%d tests of %s on %d combinations of %s: %d to run.\n", len(p.Tests), p.Suite, len(p.Combinations), p.Matrix, p.Cases)
+	for _, x := range p.Combinations {
+		if x.Impossible != "" {
+			fmt.Fprintf(r.out, "  %s %s: %s\n", shapes[verdict.Unsupported], x.Label, faint(x.Impossible))
+		}
+	}
+	if p.ExpectedS == 0 {
+		fmt.Fprintln(r.out, "As things are it would not end: no agent takes some of the work now. pane agents shows why.")
+		return nil
+	}
+	how := ""
+	if p.Unknown > 0 {
+		how = fmt.Sprintf(" (%d of them have no past to go by)", p.Unknown)
+	}
+	fmt.Fprintf(r.out, "Started now it would end after about %s%s.\n", took(time.Duration(p.ExpectedS*float64(time.Second))), how)
+	fmt.Fprintf(r.out, "The last %d runs met %d of %d pairs of test and combination.\n", p.Met.Runs, p.Met.Met, p.Met.Pairs)
+	return nil
 }
 
 // bundle packs the suite of a project directory.
@@ -95,29 +180,8 @@ func bundle(dir, suiteName string) ([]byte, string, error) {
 	return raw, hash, nil
 }
 
-func (r *root) run(ctx context.Context, o runOptions) error {
-	raw, hash, err := bundle(o.dir, o.req.Suite)
-	if err != nil {
-		return err
-	}
-	if o.req.Vars, err = pairs("--var", o.vars); err != nil {
-		return err
-	}
-	c, err := r.client()
-	if err != nil {
-		return err
-	}
-	if o.req.Bundle = hash; o.limit < 0 || o.queue < 0 {
-		return usage("--test-limit and --queue-limit must not be negative")
-	}
-	o.req.TestLimitS, o.req.QueueLimitS = wholeSeconds(o.limit), wholeSeconds(o.queue)
-	if _, err := c.sendBundle(ctx, hash, raw); err != nil {
-		return err
-	}
-	var run service.Run
-	if err := c.json(ctx, "POST", "/runs", o.req, &run); err != nil {
-		return err
-	}
+// attend follows a run to its end.
+func (r *root) attend(ctx context.Context, c *client, run service.Run, o runOptions) error {
 	address := fmt.Sprintf("%s/runs/%d", c.base, run.Number)
 	if o.detach {
 		if r.json {
@@ -126,9 +190,16 @@ func (r *root) run(ctx context.Context, o runOptions) error {
 		fmt.Fprintf(r.out, "#%d %s\n", run.Number, address)
 		return nil
 	}
-	fmt.Fprintf(r.err, "Run #%d: %d tests on %d combinations. %s\n", run.Number, len(run.Tests), len(run.Panes), address)
+	end := ""
+	if run.ExpectedAt != nil {
+		end = fmt.Sprintf(" Expected to take %s.", took(time.Until(*run.ExpectedAt)))
+	}
+	fmt.Fprintf(r.err, "Run #%d: %d tests on %d combinations.%s %s\n", run.Number, len(run.Tests), len(run.Panes), end, address)
+	if n := len(run.Plan.Missing) + run.Plan.Cover.Left; n > 0 {
+		fmt.Fprintf(r.err, "%d combinations are left out; pane show %d says why.\n", n, run.Number)
+	}
 	p := newProgress(r.err, o.watch, r.json)
-	err = c.follow(ctx, run.Number, func(fresh service.Run) bool {
+	err := c.follow(ctx, run.Number, func(fresh service.Run) bool {
 		run = fresh
 		p.whole(run)
 		return run.State == service.Ended
@@ -366,6 +437,28 @@ func writeTest(w io.Writer, res service.TestResult) {
 			}
 		}
 	}
+}
+
+func (r *root) rerunCmd() *cobra.Command {
+	var o runOptions
+	var failed bool
+	cmd := &cobra.Command{
+		Use: "rerun RUN", Short: "Run an ended run again, all of it or what did not pass", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, number, err := r.ofRun(args[0])
+			if err != nil {
+				return err
+			}
+			var run service.Run
+			if err := c.json(cmd.Context(), "POST", fmt.Sprintf("/runs/%d/rerun", number), map[string]bool{"failed": failed}, &run); err != nil {
+				return err
+			}
+			return r.attend(cmd.Context(), c, run, o)
+		},
+	}
+	cmd.Flags().BoolVar(&failed, "failed", false, "only the tests that did not pass")
+	o.attendance(cmd)
+	return cmd
 }
 
 func (r *root) cancelCmd() *cobra.Command {

@@ -3,7 +3,6 @@ package cli
 import (
 	"fmt"
 	"time"
-	_ "time/tzdata" // zones, on machines that have none
 
 	"github.com/spf13/cobra"
 
@@ -16,7 +15,7 @@ const maxPreview = 10_000
 func (r *root) scheduleCmd() *cobra.Command {
 	var start, zone string
 	var count int
-	cmd := &cobra.Command{Use: "schedule", Short: "See when something recurring would happen"}
+	cmd := &cobra.Command{Use: "schedule", Short: "Run presets again and again, and see when"}
 	preview := &cobra.Command{
 		Use:   "preview RULE",
 		Short: "List the next occurrences of a recurrence rule",
@@ -43,7 +42,8 @@ FREQ=WEEKLY;BYDAY=MO,FR. The wall clock of the start is kept across changes of t
 	preview.Flags().StringVar(&start, "start", "", "first moment, RFC 3339; the present if not given")
 	preview.Flags().StringVar(&zone, "zone", "UTC", "time zone in which the wall clock is kept")
 	preview.Flags().IntVar(&count, "count", 5, "how many occurrences")
-	cmd.AddCommand(preview)
+	cmd.AddCommand(preview, r.scheduleAdd(), r.scheduleList(), r.scheduleChange("pause", "Pause a schedule"),
+		r.scheduleChange("resume", "Let a paused schedule go on"), r.scheduleChange("remove", "Remove a schedule"), r.scheduleCalendar())
 	return cmd
 }
 

@@ -195,6 +195,12 @@ func Emulate(ctx context.Context, s *webdriver.Session, conn *bidi.Conn, b fleet
 	if p.Touch {
 		o.Apply("touch", reason(conn.Send(ctx, "emulation.setTouchOverride", on(map[string]any{"maxTouchPoints": 5}), nil)))
 	}
+	if p.Locale != "" {
+		o.Apply("locale "+p.Locale, reason(conn.Send(ctx, "emulation.setLocaleOverride", on(map[string]any{"locale": p.Locale}), nil)))
+	}
+	if p.TimeZone != "" {
+		o.Apply("time zone "+p.TimeZone, reason(conn.Send(ctx, "emulation.setTimezoneOverride", on(map[string]any{"timezone": p.TimeZone}), nil)))
+	}
 	if p.Mobile {
 		natural := "portrait"
 		kind := natural + "-primary"
@@ -215,7 +221,8 @@ func reason(err error) error {
 	return err
 }
 
-// emulateByWindow sizes the window until its viewport is the profile's.
+// emulateByWindow sizes the window until its viewport is the profile's. Locale
+// and time zone belong to the launch of an engine without BiDi.
 func emulateByWindow(ctx context.Context, s *webdriver.Session, p device.Profile) (device.Outcome, error) {
 	var o device.Outcome
 	var got [2]float64

@@ -111,6 +111,9 @@ const cookieName = "pane_session"
 // who finds out who is asking and whether their role allows it.
 func (a *api) who(c fiber.Ctx, need service.Role) (service.Who, error) {
 	secret, ok := strings.CutPrefix(c.Get(fiber.HeaderAuthorization), "Bearer ")
+	if _, password, basic := (&http.Request{Header: http.Header{"Authorization": {c.Get(fiber.HeaderAuthorization)}}}).BasicAuth(); basic {
+		secret, ok = password, true
+	}
 	if !ok {
 		if secret = c.Cookies(cookieName); secret != "" && c.Method() != http.MethodGet && !sameOrigin(c) {
 			return service.Who{}, &service.Error{Kind: service.Forbidden, Message: "this request did not come from the console's own pages"}

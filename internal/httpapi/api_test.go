@@ -480,7 +480,7 @@ func TestBadRequestsForARun(t *testing.T) {
 		"test":           {service.RunRequest{Bundle: hash, Matrix: "wall", Tests: []string{"Tid"}}, `unknown test "Tid"`},
 		"browser":        {service.RunRequest{Bundle: hash, Matrix: "odd"}, `unknown browser "chromuim" (did you mean "chromium"?)`},
 		"no browser":     {service.RunRequest{Bundle: hash, Matrix: "none"}, "no axis browser"},
-		"retries":        {service.RunRequest{Bundle: hash, Matrix: "wall", Retries: 11}, "retries must be 0 to 10"},
+		"retries":        {service.RunRequest{Bundle: hash, Matrix: "wall", Retries: 11}, "retries: expected 0 to 10"},
 		"base":           {service.RunRequest{Bundle: hash, Matrix: "wall", Base: "javascript:alert(1)"}, "base: expected an address"},
 		"script problem": {service.RunRequest{Bundle: hashOf(broken), Matrix: "wall"}, "the bundle's files have problems"},
 	} {

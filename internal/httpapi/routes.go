@@ -2,7 +2,9 @@ package httpapi
 
 import (
 	"context"
+	"strings"
 
+	"parallelpane/internal/core/combo"
 	"parallelpane/internal/link"
 	"parallelpane/internal/service"
 	"parallelpane/internal/store"
@@ -67,6 +69,23 @@ type versionOut struct {
 	Version string `json:"version"`
 }
 
+type rerunIn struct {
+	Number int  `path:"number" json:"-" description:"number of the run"`
+	Failed bool `json:"failed,omitempty" description:"only the tests that did not pass"`
+}
+
+type whyIn struct {
+	Needs   string `query:"needs" json:"-" description:"needs in words, such as browser=firefox|chromium version=>=140 site=quay"`
+	Project string `query:"project" json:"-" description:"whose pools to look in; every agent if not given"`
+}
+
+type matrixIn struct {
+	Matrix  combo.Matrix `json:"matrix" required:"true"`
+	Project string       `json:"project,omitempty"`
+}
+
+var agentChanges = map[string]string{"drain": "Have an agent take nothing new", "resume": "Have a drained agent take work again", "wake": "End an agent's rest"}
+
 // routes lists the JSON operations of the API.
 func (a *api) routes() {
 	s := a.service
@@ -95,6 +114,23 @@ func (a *api) routes() {
 	add(a, "DELETE", "/agents/{name}", service.Admin, "Remove an agent that is offline", func(_ context.Context, _ service.Who, in *nameIn) (none, error) {
 		return none{}, s.ForgetAgent(in.Name)
 	})
+	for path, change := range map[string]func(string) error{
+		"drain": func(name string) error { return s.DrainAgent(name, true) }, "resume": func(name string) error { return s.DrainAgent(name, false) }, "wake": s.WakeAgent,
+	} {
+		add(a, "POST", "/agents/{name}/"+path, service.Admin, agentChanges[path], func(_ context.Context, _ service.Who, in *nameIn) (none, error) {
+			return none{}, change(in.Name)
+		})
+	}
+	add(a, "GET", "/why", service.Viewer, "Say which agents meet some needs, and what the others lack", func(_ context.Context, _ service.Who, in *whyIn) (service.Why, error) {
+		return s.Ask(strings.Fields(in.Needs), in.Project)
+	})
+	add(a, "POST", "/matrix/plan", service.Viewer, "Plan a matrix against the fleet", func(_ context.Context, _ service.Who, in *matrixIn) (service.PlannedMatrix, error) {
+		return s.PlanMatrix(in.Matrix, in.Project)
+	})
+	add(a, "POST", "/forecasts", service.Viewer, "Forecast when given tests, or those of a run, would end", func(ctx context.Context, _ service.Who, in *service.ForecastRequest) (service.ForecastAnswer, error) {
+		return s.Forecast(ctx, *in)
+	})
+	a.planning()
 	add(a, "POST", "/runs", service.Runner, "Start a run", func(ctx context.Context, who service.Who, in *service.RunRequest) (service.Run, error) {
 		return s.Submit(ctx, who, *in)
 	})
@@ -103,6 +139,15 @@ func (a *api) routes() {
 	})
 	add(a, "GET", "/runs/{number}", service.Viewer, "A run with its wall", func(ctx context.Context, _ service.Who, in *numberIn) (service.Run, error) {
 		return s.Run(ctx, in.Number)
+	})
+	add(a, "POST", "/runs/preview", service.Viewer, "Work a request out without starting it", func(ctx context.Context, who service.Who, in *service.RunRequest) (service.Preview, error) {
+		return s.Preview(ctx, who, *in)
+	})
+	add(a, "GET", "/runs/{number}/timeline", service.Viewer, "When what of a run ran on which slot", func(ctx context.Context, _ service.Who, in *numberIn) (service.Timeline, error) {
+		return s.Timeline(ctx, in.Number)
+	})
+	add(a, "POST", "/runs/{number}/rerun", service.Runner, "Run an ended run again, all of it or what did not pass", func(ctx context.Context, who service.Who, in *rerunIn) (service.Run, error) {
+		return s.Rerun(ctx, who, in.Number, in.Failed)
 	})
 	add(a, "POST", "/runs/{number}/cancel", service.Runner, "End a run before its time", func(ctx context.Context, who service.Who, in *numberIn) (service.Run, error) {
 		return s.Cancel(ctx, who, in.Number)

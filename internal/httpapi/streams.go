@@ -22,6 +22,8 @@ import (
 
 // streams registers the operations whose bodies are not JSON.
 func (a *api) streams() {
+	a.doc.operation("GET", "/schedules.ics", service.Viewer, "The schedules as iCalendar; Basic authorisation with a token as the password will do", nil, nil)
+	a.app.Get(Prefix+"/schedules.ics", a.calendar)
 	type hashIn struct {
 		Hash string `path:"hash" json:"-" description:"SHA-256 in hexadecimal"`
 	}

@@ -24,6 +24,8 @@ type Slice struct {
 	Pane        int               `json:"pane"`
 	Label       string            `json:"label"`
 	Values      map[string]string `json:"values"`
+	Device      device.Profile    `json:"device"`
+	Keep        bool              `json:"keep"`   // one browser for the whole slice
 	Bundle      string            `json:"bundle"` // SHA-256
 	Base        string            `json:"base"`
 	Vars        map[string]string `json:"vars"`
@@ -41,9 +43,10 @@ type SliceTest struct {
 
 // Beat is an agent's sign of life.
 type Beat struct {
-	Name     string  `json:"name"`
-	Instance string  `json:"instance"`
-	Held     []int64 `json:"held"`
+	Name     string       `json:"name"`
+	Instance string       `json:"instance"`
+	Held     []int64      `json:"held"`
+	Advice   fleet.Advice `json:"advice"`
 }
 
 // BeatAnswer names the leases that have ended and must be dropped.
@@ -66,6 +69,7 @@ type Result struct {
 	Agent     string          `json:"agent"`
 	Verdict   verdict.Verdict `json:"verdict"`
 	Message   string          `json:"message"`
+	Site      bool            `json:"site"`       // a broken attempt whose fault is the site under test, not the agent
 	StartedAt int64           `json:"started_at"` // milliseconds since 1970
 	TookMS    int64           `json:"took_ms"`
 	Detail    Detail          `json:"detail"`

@@ -20,6 +20,7 @@ import (
 
 	"parallelpane/internal/core/combo"
 	"parallelpane/internal/core/device"
+	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/script"
 )
 
@@ -32,6 +33,7 @@ type Project struct {
 	Suites       []Suite
 	Matrices     []combo.Matrix
 	Environments []Environment
+	Devices      []device.Profile // besides those of the catalogue
 	Default      Default
 }
 
@@ -117,7 +119,7 @@ func Parse(file string, src []byte) (*Project, error) {
 	if problem != nil {
 		return nil, script.Problems{*problem}
 	}
-	r := &reader{script.Reader{File: file}}
+	r := &reader{Reader: script.Reader{File: file}}
 	p := r.project(root)
 	if len(r.Problems) > 0 {
 		return nil, r.Problems
@@ -125,7 +127,10 @@ func Parse(file string, src []byte) (*Project, error) {
 	return p, nil
 }
 
-type reader struct{ script.Reader }
+type reader struct {
+	script.Reader
+	further []device.Profile
+}
 
 var nameForm = regexp.MustCompile(`^[a-zA-Z0-9][a-zA-Z0-9._-]{0,63}$`)
 
@@ -138,11 +143,22 @@ func (r *reader) name(n *yaml.Node, s, what string) {
 func (r *reader) project(root *yaml.Node) *Project {
 	p := &Project{}
 	var def *yaml.Node
+	for _, e := range r.Mapping(root, "project file") { // matrices name devices
+		if e.Key == "devices" {
+			for _, d := range r.Mapping(e.Value, "devices") {
+				p.Devices = append(p.Devices, r.device(d))
+			}
+		}
+	}
+	r.further = p.Devices
 	for _, e := range r.Mapping(root, "project file") {
 		switch e.Key {
 		case "project":
 			p.Name = r.String(e.Value, "project")
 			r.name(e.Value, p.Name, "project")
+			if p.Name == fleet.Shared {
+				r.Fail(e.Value, "project: %q is the name of the pool that serves every project", p.Name)
+			}
 		case "suites":
 			for _, s := range r.Mapping(e.Value, "suites") {
 				p.Suites = append(p.Suites, r.suite(s))
@@ -155,10 +171,11 @@ func (r *reader) project(root *yaml.Node) *Project {
 			for _, v := range r.Mapping(e.Value, "environments") {
 				p.Environments = append(p.Environments, r.environment(v))
 			}
+		case "devices":
 		case "default":
 			def = e.Value
 		default:
-			r.Unknown(e, "project file", "project", "suites", "matrices", "environments", "default")
+			r.Unknown(e, "project file", "project", "suites", "matrices", "environments", "devices", "default")
 		}
 	}
 	if def != nil {
@@ -211,7 +228,7 @@ func Matrices(file string, src []byte) ([]combo.Matrix, error) {
 	if problem != nil {
 		return nil, script.Problems{*problem}
 	}
-	r := &reader{script.Reader{File: file}}
+	r := &reader{Reader: script.Reader{File: file}}
 	var out []combo.Matrix
 	for _, e := range r.Mapping(root, "file") {
 		if e.Key == "matrices" {
@@ -317,36 +334,90 @@ func (r *reader) cover(n *yaml.Node) (c combo.Cover) {
 	return c
 }
 
-var versionForm = regexp.MustCompile(`^\d+(\.\d+)*$`)
-
 // understood checks the values of axes that mean something to the lab.
 func (r *reader) understood(n *yaml.Node, a combo.Axis) {
-	switch a.Name {
-	case "device":
-		r.devices(n, a.Values)
-	case "version":
-		for _, v := range a.Values {
-			if !versionForm.MatchString(v) {
-				r.Fail(n, "version: expected the beginning of a version such as 153 or 153.7, found %q", v)
+	for i, v := range a.Values {
+		at := n
+		if n.Kind == yaml.SequenceNode {
+			at = n.Content[i]
+		}
+		var err error
+		switch a.Name {
+		case "device":
+			if _, err = device.Find(v, r.further...); err != nil {
+				names := device.Names(r.further...)
+				hint := ""
+				if near := script.Nearest(v, names); near != "" {
+					hint = fmt.Sprintf(" (did you mean %q?)", near)
+				}
+				err = fmt.Errorf("unknown device %q%s; there are %s", v, hint, strings.Join(names, ", "))
 			}
+		case "version":
+			if _, err = combo.ParseSelector(v); err != nil {
+				err = fmt.Errorf("version: %w", err)
+			}
+		case "viewport", "locale", "timezone":
+			_, err = device.Catalogue[0].With(map[string]string{a.Name: v})
+		}
+		if err != nil {
+			r.Fail(at, "%v", err)
 		}
 	}
 }
 
-func (r *reader) devices(n *yaml.Node, names []string) {
-	for i, name := range names {
-		if _, err := device.Find(name); err != nil {
-			at := n
-			if n.Kind == yaml.SequenceNode {
-				at = n.Content[i]
-			}
-			hint := ""
-			if near := script.Nearest(name, device.Names()); near != "" {
-				hint = fmt.Sprintf(" (did you mean %q?)", near)
-			}
-			r.Fail(at, "unknown device %q%s; there are %s", name, hint, strings.Join(device.Names(), ", "))
+// device reads a device of the project's own.
+func (r *reader) device(d script.Entry) device.Profile {
+	out := device.Profile{Name: d.Key, Title: d.Key, PixelRatio: 1}
+	r.name(d.Node, d.Key, "device")
+	if slices.Contains(device.Names(), d.Key) {
+		r.Fail(d.Node, "device %s: the catalogue has one of this name", d.Key)
+	}
+	number := func(n *yaml.Node, what string) float64 {
+		v, err := strconv.ParseFloat(r.String(n, what), 64)
+		if err != nil {
+			r.Fail(n, "%s: expected a number", what)
+		}
+		return v
+	}
+	truth := func(n *yaml.Node, what string) bool {
+		v, err := strconv.ParseBool(r.String(n, what))
+		if err != nil {
+			r.Fail(n, "%s: expected true or false", what)
+		}
+		return v
+	}
+	before := len(r.Problems)
+	for _, e := range r.Mapping(d.Value, "device "+d.Key) {
+		switch e.Key {
+		case "title":
+			out.Title = r.String(e.Value, "title")
+		case "width":
+			out.Width = int(number(e.Value, "width"))
+		case "height":
+			out.Height = int(number(e.Value, "height"))
+		case "pixel_ratio":
+			out.PixelRatio = number(e.Value, "pixel_ratio")
+		case "touch":
+			out.Touch = truth(e.Value, "touch")
+		case "mobile":
+			out.Mobile = truth(e.Value, "mobile")
+		default:
+			r.Unknown(e, "device "+d.Key, "title", "width", "height", "pixel_ratio", "touch", "mobile")
 		}
 	}
+	if err := out.Check(); err != nil && len(r.Problems) == before {
+		r.Fail(d.Node, "device %s: %v", d.Key, err)
+	}
+	return out
+}
+
+// Profile is what a combination emulates.
+func (p *Project) Profile(values map[string]string) (device.Profile, error) {
+	d, err := device.Find(values["device"], p.Devices...)
+	if err != nil {
+		return d, err
+	}
+	return d.With(values)
 }
 
 func (r *reader) environment(v script.Entry) Environment {

@@ -81,7 +81,7 @@ func TestParseProblems(t *testing.T) {
 		"project: p\nmatrices: {m: {axes: {os: [a]}, cover: lots}}":       `unknown cover "lots"`,
 		"project: p\nmatrices: {m: {axes: {os: [a]}, effort: 9}}":         `effort: expected normal or high, found "9"`,
 		"project: p\nmatrices: {m: {axes: {os: [a]}, seed: x}}":           "seed: expected a whole number",
-		"project: p\nmatrices: {m: {axes: {version: [latest]}}}":          `expected the beginning of a version such as 153 or 153.7, found "latest"`,
+		"project: p\nmatrices: {m: {axes: {version: [newest]}}}":          `version: "newest" chooses no version`,
 		"project: p\nenvironments: {e: {base: ftp://x}}":                  "base: expected an address",
 		"project: p\nenvironments: {e: {base: 'http://u:p@x'}}":           "must not carry credentials",
 		"project: p\ndefault: {suite: z}":                                 "default: the project has no suite",

@@ -212,6 +212,8 @@ func (p *parser) script(root *yaml.Node) *Script {
 			s.Name = strings.TrimSpace(p.String(e.Value, "name"))
 		case "tags":
 			s.Tags = p.Strings(e.Value, "tags")
+		case "locks":
+			s.Locks = p.Strings(e.Value, "locks")
 		case "wait":
 			s.Wait = p.Duration(e.Value, "wait")
 		case "steps":
@@ -221,7 +223,7 @@ func (p *parser) script(root *yaml.Node) *Script {
 				}
 			}
 		default:
-			p.Unknown(e, "script", "name", "tags", "wait", "steps")
+			p.Unknown(e, "script", "name", "tags", "locks", "wait", "steps")
 		}
 	}
 	if len(p.Problems) == 0 {

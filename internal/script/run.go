@@ -76,7 +76,10 @@ type Sight struct {
 }
 
 // LabError marks an error as the lab's fault.
-type LabError struct{ Err error }
+type LabError struct {
+	Err  error
+	Site bool // the site under test does not answer; the browser and its machine are well
+}
 
 func (e *LabError) Error() string { return e.Err.Error() }
 func (e *LabError) Unwrap() error { return e.Err }
@@ -117,6 +120,7 @@ type StepResult struct {
 	StartMS int64     `json:"start_ms"` // since the test's start
 	TookMS  int64     `json:"took_ms"`
 	Message string    `json:"message,omitempty"`
+	Site    bool      `json:"site,omitempty"` // broken because the site under test does not answer
 	Shot    string    `json:"shot,omitempty"` // name under which the watcher keeps the screenshot taken in it
 }
 
@@ -124,6 +128,7 @@ type StepResult struct {
 type Outcome struct {
 	Verdict verdict.Verdict
 	Message string
+	Site    bool // broken because the site under test does not answer
 	Steps   []StepResult
 }
 
@@ -160,7 +165,7 @@ func Run(ctx context.Context, s *Script, b Browser, set Setting, w Watcher) Outc
 			case StepFailed:
 				out.Verdict, out.Message = verdict.Failed, res.Message
 			case StepBroken:
-				out.Verdict, out.Message = verdict.Broken, res.Message
+				out.Verdict, out.Message, out.Site = verdict.Broken, res.Message, res.Site
 			}
 			w.StepDone(res)
 		}
@@ -192,8 +197,8 @@ func (r *runner) carryOut(ctx context.Context, step Step, res *StepResult, w Wat
 		if ctx.Err() != nil {
 			res.Message = fmt.Sprintf("the test's time ran out in this step: %v", err)
 		}
-		if IsLab(err) {
-			res.State = StepBroken
+		if lab, ok := errors.AsType[*LabError](err); ok {
+			res.State, res.Site = StepBroken, lab.Site
 		}
 		shotCtx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
 		defer cancel()

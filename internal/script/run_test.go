@@ -206,7 +206,7 @@ func TestExpectations(t *testing.T) {
 }
 
 func TestTheLabsFaultIsBroken(t *testing.T) {
-	p := &page{looks: []Sight{seen(shown)}, fail: &LabError{errors.New("chromedriver is gone")}}
+	p := &page{looks: []Sight{seen(shown)}, fail: &LabError{Err: errors.New("chromedriver is gone")}}
 	out, _ := run(t, p, "  - visit: /\n", Setting{})
 	assert.Equal(t, verdict.Broken, out.Verdict)
 	assert.Equal(t, StepBroken, out.Steps[0].State)

@@ -44,6 +44,7 @@ type Script struct {
 	File  string
 	Name  string
 	Tags  []string
+	Locks []string      // what no other test of the project may hold at the same time
 	Wait  time.Duration // how long an action or expectation may wait; 0 means DefaultWait
 	Steps []Step
 }

@@ -27,6 +27,8 @@ type agentConn struct {
 	machine  fleet.Machine
 	link     *link.Agent // nil while offline
 	lastSeen time.Time
+	draining bool
+	advice   fleet.Advice
 }
 
 func (s *Service) knowAgents(ctx context.Context) error {
@@ -35,14 +37,18 @@ func (s *Service) knowAgents(ctx context.Context) error {
 		return err
 	}
 	for _, row := range rows {
-		a := &agentConn{name: row.Name, instance: row.Instance, lastSeen: store.Time(row.LastSeen)}
+		a := &agentConn{name: row.Name, instance: row.Instance, lastSeen: store.Time(row.LastSeen), draining: row.Draining}
 		if err := json.Unmarshal([]byte(row.Machine), &a.machine); err != nil {
 			return fmt.Errorf("records of agent %s: %w", row.Name, err)
 		}
 		s.agents[row.Name] = a
-		s.machine.Know(dispatch.Agent{Name: a.name, Facts: a.machine.Facts(), Slots: a.machine.Slots})
+		s.machine.Know(s.now(), a.forDispatch())
 	}
 	return nil
+}
+
+func (a *agentConn) forDispatch() dispatch.Agent {
+	return dispatch.Agent{Name: a.name, Facts: a.machine.Facts(a.name), Slots: a.machine.Slots, Draining: a.draining}
 }
 
 var agentName = regexp.MustCompile(`^[a-zA-Z0-9][a-zA-Z0-9._-]{0,63}$`)
@@ -54,6 +60,14 @@ func (s *Service) MayJoin(h link.Hello) error {
 	}
 	if h.Instance == "" || h.Machine.Slots < 1 || h.Machine.Slots > 1000 {
 		return errorf(Invalid, "agent %s must say its instance and 1 to 1000 slots", h.Name)
+	}
+	if h.Machine.Pool != "" && !agentName.MatchString(h.Machine.Pool) {
+		return errorf(Invalid, "agent %s: %q is not the name of a pool: %s, or a project", h.Name, h.Machine.Pool, fleet.Shared)
+	}
+	for label := range h.Machine.Labels {
+		if slices.Contains(fleet.Own, label) {
+			return errorf(Invalid, "agent %s: a label may not be called %s, which every agent has by itself", h.Name, label)
+		}
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -80,7 +94,7 @@ func (s *Service) Join(h link.Hello, l *link.Agent) error {
 		a.link.Close() // the same agent came back before its old link was known to be dead
 	}
 	a.instance, a.machine, a.link, a.lastSeen = h.Instance, h.Machine, l, now
-	ds := s.machine.Join(now, dispatch.Agent{Name: h.Name, Facts: h.Machine.Facts(), Slots: h.Machine.Slots}, h.Held)
+	ds := s.machine.Join(now, a.forDispatch(), h.Held)
 	e := s.applyLocked(ds, store.SaveAgent(store.Agent{Name: h.Name, Instance: h.Instance, Machine: store.JSON(h.Machine),
 		FirstSeen: store.Millis(now), LastSeen: store.Millis(now)}))
 	e.events = append(e.events, Event{Type: "agents"})
@@ -113,7 +127,7 @@ func (s *Service) Beat(b link.Beat) (link.BeatAnswer, error) {
 	if a == nil || a.instance != b.Instance {
 		return link.BeatAnswer{}, errorf(Conflict, "agent %s has not joined", b.Name)
 	}
-	a.lastSeen = s.now()
+	a.lastSeen, a.advice = s.now(), b.Advice
 	return link.BeatAnswer{Ended: s.machine.Renew(s.now(), b.Name, b.Held)}, nil
 }
 
@@ -121,7 +135,7 @@ func (s *Service) Beat(b link.Beat) (link.BeatAnswer, error) {
 func (s *Service) Started(st link.Started) error {
 	s.mu.Lock()
 	l, ok := s.leases[st.Fence]
-	if !ok || !s.machine.Started(st.Fence, st.Test) {
+	if !ok || !s.machine.Started(s.now(), st.Fence, st.Test) {
 		s.mu.Unlock()
 		return errorf(Conflict, "lease %d has ended", st.Fence)
 	}
@@ -194,7 +208,8 @@ func (s *Service) Result(r link.Result) (link.ResultAnswer, error) {
 		s.mu.Unlock()
 		return link.ResultAnswer{Why: fmt.Sprintf("lease %d has ended", r.Fence)}, nil
 	}
-	accepted, ds := s.machine.Result(s.now(), r.Fence, r.Test, r.Verdict)
+	accepted, ds := s.machine.Result(s.now(), r.Fence, r.Test,
+		dispatch.Outcome{Verdict: r.Verdict, Why: r.Message, Site: r.Site, Seconds: float64(r.TookMS) / 1000})
 	if !accepted {
 		s.mu.Unlock()
 		return link.ResultAnswer{Why: fmt.Sprintf("lease %d has ended or has this result", r.Fence)}, nil
@@ -237,7 +252,7 @@ func (s *Service) deliver(l dispatch.Lease) {
 	}
 	p := r.view.Panes[l.Pane]
 	slice := link.Slice{Fence: l.Fence, Run: r.view.Number, Project: r.view.Project, Suite: r.view.Suite, Pane: l.Pane, Label: p.Label,
-		Values: p.Values, Bundle: r.files, Base: r.view.Base, Vars: maps.Clone(r.vars), TestLimitMS: limit}
+		Values: p.Values, Device: r.profiles[l.Pane], Keep: r.view.Request.Browser == Kept, Bundle: r.files, Base: r.view.Base, Vars: maps.Clone(r.vars), TestLimitMS: limit}
 	for i, t := range l.Tests {
 		slice.Tests = append(slice.Tests, link.SliceTest{Index: t, Name: r.view.Tests[t].Name, File: r.view.Tests[t].File, Attempt: l.Attempt[i]})
 	}
@@ -310,7 +325,8 @@ func (s *Service) Agents() []Agent {
 	for _, name := range slices.Sorted(maps.Keys(s.agents)) {
 		a := s.agents[name]
 		v := Agent{Name: name, Online: a.link != nil, Machine: a.machine, Slots: a.machine.Slots, LastSeen: at(store.Millis(a.lastSeen)), Work: []AgentWork{}}
-		v.Used, _, _ = s.machine.Load(name)
+		load := s.machine.Load(name)
+		v.Used, v.Draining, v.Away, v.RestEnds, v.Advice = load.Used, a.draining, load.Away, at(store.Millis(load.RestUntil)), a.advice
 		for _, fence := range slices.Sorted(maps.Keys(s.leases)) {
 			if l := s.leases[fence]; l.Agent == name && s.live[l.Run] != nil {
 				r := s.live[l.Run]
@@ -320,6 +336,34 @@ func (s *Service) Agents() []Agent {
 		out = append(out, v)
 	}
 	return out
+}
+
+// DrainAgent has an agent finish what it has and take nothing new, or take work
+// again.
+func (s *Service) DrainAgent(name string, draining bool) error {
+	return s.changeAgent(name, func(a *agentConn) ([]dispatch.Decision, []store.Stmt) {
+		a.draining = draining
+		return s.machine.Drain(s.now(), name, draining), []store.Stmt{store.DrainAgent(name, draining)}
+	})
+}
+
+// WakeAgent ends an agent's rest.
+func (s *Service) WakeAgent(name string) error {
+	return s.changeAgent(name, func(*agentConn) ([]dispatch.Decision, []store.Stmt) { return s.machine.Wake(s.now(), name), nil })
+}
+
+func (s *Service) changeAgent(name string, change func(*agentConn) ([]dispatch.Decision, []store.Stmt)) error {
+	s.mu.Lock()
+	a := s.agents[name]
+	if a == nil {
+		s.mu.Unlock()
+		return errorf(NotFound, "there is no agent %s: pane agents lists them", name)
+	}
+	ds, records := change(a)
+	e := s.applyLocked(ds, records...)
+	e.events = append(e.events, Event{Type: "agents"})
+	s.mu.Unlock()
+	return s.carryOut(e)
 }
 
 // ForgetAgent removes an agent that is offline.

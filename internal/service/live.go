@@ -7,8 +7,8 @@ import (
 	"slices"
 	"time"
 
+	"parallelpane/internal/core/device"
 	"parallelpane/internal/core/dispatch"
-	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/store"
 )
@@ -18,11 +18,18 @@ type liveRun struct {
 	view  Run
 	vars  map[string]string
 	files string // bundle
+
+	seconds  [][]float64 // estimates by pane and test
+	expected time.Time   // end; zero when it cannot be said
+	profiles []device.Profile
 }
 
 // summary copies what lists show.
 func (r *liveRun) summary() *RunSummary {
 	s := r.view.RunSummary
+	if s.State != Ended {
+		s.ExpectedAt = at(store.Millis(r.expected))
+	}
 	s.Counts = copyCounts(s.Counts)
 	s.Panes = make([]PaneGlance, len(r.view.Panes))
 	for i, p := range r.view.Panes {
@@ -136,7 +143,7 @@ func (r *liveRun) over(now time.Time) {
 func summaryOf(row store.Run) RunSummary {
 	s := RunSummary{
 		Number: row.Number, ID: row.ID, Project: row.Project, Suite: row.Suite, Matrix: row.Matrix, Environment: row.Environment,
-		By: row.By, State: Queued, Verdict: verdict.Verdict(row.Verdict), Why: row.Why, Counts: verdict.Counts{},
+		By: row.By, AgainOf: row.AgainOf, State: Queued, Verdict: verdict.Verdict(row.Verdict), Why: row.Why, Counts: verdict.Counts{},
 		CreatedAt: at(row.CreatedAt), StartedAt: at(row.StartedAt), EndedAt: at(row.EndedAt), Panes: []PaneGlance{},
 	}
 	_ = json.Unmarshal([]byte(row.Counts), &s.Counts)
@@ -155,10 +162,15 @@ func runOf(row store.Run, w store.Whole) (Run, error) {
 	if err := json.Unmarshal([]byte(row.Request), &v.Request); err != nil {
 		return v, fmt.Errorf("records of run %d: %w", row.Number, err)
 	}
+	if err := json.Unmarshal([]byte(row.Plan), &v.Plan); err != nil {
+		return v, fmt.Errorf("records of run %d: %w", row.Number, err)
+	}
 	for _, t := range w.Tests {
 		test := Test{Index: t.Index, Name: t.Name, File: t.File}
-		if err := json.Unmarshal([]byte(t.Tags), &test.Tags); err != nil {
-			return v, fmt.Errorf("records of run %d: %w", row.Number, err)
+		for into, src := range map[any]string{&test.Tags: t.Tags, &test.Locks: t.Locks} {
+			if err := json.Unmarshal([]byte(src), into); err != nil {
+				return v, fmt.Errorf("records of run %d: %w", row.Number, err)
+			}
 		}
 		v.Tests = append(v.Tests, test)
 	}
@@ -170,7 +182,7 @@ func runOf(row store.Run, w store.Whole) (Run, error) {
 			}
 		}
 		v.Panes = append(v.Panes, pane)
-		v.Cells = append(v.Cells, make([]Cell, len(w.Tests)))
+		v.Cells = append(v.Cells, slices.Repeat([]Cell{{State: Undealt}}, len(w.Tests)))
 	}
 	v.Counts = verdict.Counts{}
 	for _, r := range w.Results {
@@ -188,9 +200,11 @@ func runOf(row store.Run, w store.Whole) (Run, error) {
 	for i := range v.Panes {
 		p := &v.Panes[i]
 		switch {
+		case len(p.Counts) == 0:
+			p.State = Undealt
 		case p.Counts[verdict.Pending] == 0:
 			p.State, p.Verdict = Ended, p.Counts.Over()
-		case p.Counts[verdict.Pending] < len(v.Tests):
+		case len(p.Counts) > 1:
 			p.State = Running
 		}
 		v.RunSummary.Panes = append(v.RunSummary.Panes, PaneGlance{p.Label, p.State, p.Verdict})
@@ -212,13 +226,16 @@ func (s *Service) restoreLocked(ctx context.Context, row store.Run) ([]dispatch.
 	if err := json.Unmarshal([]byte(row.Vars), &r.vars); err != nil {
 		return nil, err
 	}
-	work := workOf(view)
+	if err := s.estimate(ctx, r); err != nil {
+		return nil, err
+	}
+	if r.profiles, err = s.profilesOf(view); err != nil {
+		return nil, err
+	}
+	work := workOf(r)
 	for _, a := range w.Attempts {
 		t := &work.Panes[a.Pane].Tests[a.Test]
 		t.Past = append(t.Past, verdict.Verdict(a.Verdict))
-	}
-	for _, res := range w.Results {
-		work.Panes[res.Pane].Tests[res.Test].Settled = res.Verdict != ""
 	}
 	var leases []dispatch.Lease
 	for _, l := range w.Leases {
@@ -238,15 +255,22 @@ func (s *Service) restoreLocked(ctx context.Context, row store.Run) ([]dispatch.
 }
 
 // workOf is a run as the scheduler sees it.
-func workOf(v Run) dispatch.Run {
-	work := dispatch.Run{ID: v.ID, Retries: v.Request.Retries, Limit: v.Request.Limit,
-		QueueLimit: time.Duration(v.Request.QueueLimitS) * time.Second}
-	for _, p := range v.Panes {
-		needs := fleet.Needs{}
-		for k, want := range p.Needs {
-			needs[k] = want
+func workOf(r *liveRun) dispatch.Run {
+	v, q := r.view, r.view.Request
+	work := dispatch.Run{ID: v.ID, Project: v.Project, Owner: v.By, Priority: q.Priority, Retries: q.Retries, Limit: q.Limit, Lanes: q.Lanes,
+		StopAfter: q.StopAfter, QueueLimit: time.Duration(q.QueueLimitS) * time.Second, TimeLimit: time.Duration(q.RunLimitS) * time.Second}
+	if v.StartedAt != nil {
+		work.StartedAt = *v.StartedAt
+	}
+	for i, p := range v.Panes {
+		pane := dispatch.Pane{Needs: p.Needs, Values: p.Values, Tests: make([]dispatch.Test, len(v.Tests))}
+		for j, t := range v.Tests {
+			pane.Tests[j] = dispatch.Test{Seconds: r.seconds[i][j], Settled: v.Cells[i][j].State != Queued}
+			for _, lock := range t.Locks {
+				pane.Tests[j].Locks = append(pane.Tests[j].Locks, v.Project+"/"+lock)
+			}
 		}
-		work.Panes = append(work.Panes, dispatch.Pane{Needs: needs, Tests: make([]dispatch.Test, len(v.Tests))})
+		work.Panes = append(work.Panes, pane)
 	}
 	return work
 }

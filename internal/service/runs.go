@@ -15,7 +15,9 @@ import (
 
 	"parallelpane/internal/blobs"
 	"parallelpane/internal/core/combo"
+	"parallelpane/internal/core/device"
 	"parallelpane/internal/core/fleet"
+	"parallelpane/internal/core/plan"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/link"
 	"parallelpane/internal/project"
@@ -84,82 +86,292 @@ const (
 	defaultTestMS = 120_000
 )
 
-// Submit starts a run.
-func (s *Service) Submit(ctx context.Context, who Who, req RunRequest) (Run, error) {
+// order is a request worked out: what would run where.
+type order struct {
+	req     RunRequest
+	project *project.Project
+	suite   project.Suite
+	env     project.Environment
+	scripts []*script.Script
+	plan    combo.Plan
+	turn    int
+	dealt   [][]bool // by pane and test
+	devices []device.Profile
+	seconds [][]float64 // estimates
+	origin
+}
+
+// origin says where an order came from.
+type origin struct {
+	again    int // run it repeats
+	preset   string
+	schedule string
+}
+
+// order works a request out against the fleet as it is now.
+func (s *Service) order(ctx context.Context, req RunRequest) (*order, error) {
+	if err := req.check(); err != nil {
+		return nil, err
+	}
 	if !s.blobs.Has(req.Bundle) {
-		return Run{}, errorf(Invalid, "bundle %q is not here: send it first with PUT /api/v1/bundles/…", req.Bundle)
+		return nil, errorf(Invalid, "bundle %q is not here: send it first with PUT /api/v1/bundles/…", req.Bundle)
 	}
 	archive, err := s.openBundle(req.Bundle)
 	if err != nil {
-		return Run{}, err
+		return nil, err
 	}
-	p, suite, scripts, err := loadSuite(archive, req.Suite)
+	o := &order{}
+	if o.project, o.suite, o.scripts, err = loadSuite(archive, req.Suite); err != nil {
+		return nil, err
+	}
+	matrix, err := o.project.Matrix(req.Matrix)
 	if err != nil {
-		return Run{}, err
+		return nil, errorf(Invalid, "%v", err)
 	}
-	matrix, err := p.Matrix(req.Matrix)
+	if o.env, err = environment(o.project, req); err != nil {
+		return nil, err
+	}
+	if o.scripts, err = choose(o.scripts, req); err != nil {
+		return nil, err
+	}
+	lab := s.lab(o.project.Name)
+	if err := knownBrowsers(lab, matrix); err != nil {
+		return nil, err
+	}
+	if o.plan, err = matrix.Plan(lab); err != nil {
+		return nil, errorf(Invalid, "%v", err)
+	}
+	if n := len(o.plan.Combinations) * len(o.scripts); n > MaxCells {
+		return nil, errorf(Invalid, "%d tests in %d combinations are %d; a run holds at most %d: choose fewer with --tag or --test, or a cover such as pairs",
+			len(o.scripts), len(o.plan.Combinations), n, MaxCells)
+	}
+	req.Suite, req.Matrix, req.Environment = o.suite.Name, matrix.Name, o.env.Name
+	o.req = req
+	for _, c := range o.plan.Combinations {
+		d, err := o.project.Profile(c.Values)
+		if err != nil {
+			return nil, errorf(Invalid, "matrix %s: %v", matrix.Name, err)
+		}
+		o.devices = append(o.devices, d)
+	}
+	if err := s.dealOut(ctx, o); err != nil {
+		return nil, err
+	}
+	book, err := s.book(ctx, o.project.Name, o.suite.Name)
 	if err != nil {
-		return Run{}, errorf(Invalid, "%v", err)
+		return nil, err
 	}
-	env, err := environment(p, req)
-	if err != nil {
-		return Run{}, err
+	for _, c := range o.plan.Combinations {
+		row := make([]float64, len(o.scripts))
+		for j, sc := range o.scripts {
+			row[j] = book.Seconds(sc.Name, c.Key, c.Values["browser"])
+		}
+		o.seconds = append(o.seconds, row)
 	}
-	if scripts, err = choose(scripts, req); err != nil {
-		return Run{}, err
-	}
-	combos, err := matrix.Product()
-	if err != nil {
-		return Run{}, errorf(Invalid, "%v", err)
-	}
-	if n := len(combos) * len(scripts); n > MaxCells {
-		return Run{}, errorf(Invalid, "%d tests in %d combinations are %d; a run holds at most %d: choose fewer with --tag or --test", len(scripts), len(combos), n, MaxCells)
-	}
-	if req.Retries < 0 || req.Retries > 10 || req.Limit < 0 || req.TestLimitS < 0 || req.QueueLimitS < 0 {
-		return Run{}, errorf(Invalid, "retries must be 0 to 10; limit, test_limit_s and queue_limit_s 0 or more")
-	}
-	req.Suite, req.Matrix, req.Environment = suite.Name, matrix.Name, env.Name
+	return o, nil
+}
 
+// lab is the fleet as a project's plans see it.
+func (s *Service) lab(project string) fleet.Lab {
 	s.mu.Lock()
-	if err := s.knownBrowsersLocked(matrix, combos); err != nil {
-		s.mu.Unlock()
+	defer s.mu.Unlock()
+	return fleet.Lab{Project: project, Members: s.machine.Members()}
+}
+
+// dealOut says which pane gets which test.
+func (s *Service) dealOut(ctx context.Context, o *order) error {
+	panes, tests := len(o.plan.Combinations), len(o.scripts)
+	o.dealt = make([][]bool, panes)
+	for i := range o.dealt {
+		o.dealt[i] = slices.Repeat([]bool{o.req.Deal != Spread}, tests)
+	}
+	if o.req.Deal != Spread {
+		return nil
+	}
+	turn, err := s.store.Spreads(ctx, o.project.Name, o.suite.Name, o.req.Matrix)
+	if err != nil {
+		return err
+	}
+	o.turn = turn
+	able := make([]bool, panes)
+	for i, c := range o.plan.Combinations {
+		able[i] = c.Impossible == ""
+	}
+	if !slices.Contains(able, true) { // the wall then says so of one pane
+		able[0] = true
+	}
+	for test, pane := range plan.Spread(tests, able, turn) {
+		o.dealt[pane][test] = true
+	}
+	return nil
+}
+
+// book reads what tests of a suite took of late.
+func (s *Service) book(ctx context.Context, projectName, suite string) (*plan.Book, error) {
+	rows, err := s.store.Durations(ctx, projectName, suite)
+	if err != nil {
+		return nil, err
+	}
+	samples := make([]plan.Sample, len(rows))
+	for i, r := range rows {
+		values := map[string]string{}
+		if err := json.Unmarshal([]byte(r.Values), &values); err != nil {
+			return nil, fmt.Errorf("records of %s: %w", suite, err)
+		}
+		samples[i] = plan.Sample{Test: r.Test, Combo: r.Key, Browser: values["browser"], Seconds: float64(r.TookMS) / 1000}
+	}
+	return plan.NewBook(samples), nil
+}
+
+// estimate fills in the estimates of a run taken up from records.
+func (s *Service) estimate(ctx context.Context, r *liveRun) error {
+	book, err := s.book(ctx, r.view.Project, r.view.Suite)
+	if err != nil {
+		return err
+	}
+	for _, p := range r.view.Panes {
+		row := make([]float64, len(r.view.Tests))
+		for j, t := range r.view.Tests {
+			row[j] = book.Seconds(t.Name, p.Key, p.Values["browser"])
+		}
+		r.seconds = append(r.seconds, row)
+	}
+	return nil
+}
+
+// profilesOf finds the devices of a run taken up from records.
+func (s *Service) profilesOf(v Run) (out []device.Profile, err error) {
+	archive, err := s.openBundle(v.Request.Bundle)
+	if err != nil {
+		return nil, err
+	}
+	p, err := project.Load(archive)
+	if err != nil {
+		return nil, err
+	}
+	for _, pane := range v.Panes {
+		d, err := p.Profile(pane.Values)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, d)
+	}
+	return out, nil
+}
+
+// Submit starts a run.
+func (s *Service) Submit(ctx context.Context, who Who, req RunRequest) (Run, error) {
+	o, err := s.order(ctx, req)
+	if err != nil {
 		return Run{}, err
 	}
+	return s.start(who, o)
+}
+
+// start makes a run of an order.
+func (s *Service) start(who Who, o *order) (Run, error) {
+	s.mu.Lock()
 	s.number++
-	now := store.Millis(s.now())
-	row := store.Run{
-		ID: newID(), Number: s.number, Project: p.Name, Suite: suite.Name, Matrix: matrix.Name, Environment: env.Name, Base: env.Base,
-		Vars: store.JSON(env.Vars), Bundle: req.Bundle, Request: store.JSON(req), By: strings.TrimSuffix(who.Name, consoleSuffix), CreatedAt: now,
-		Counts: store.JSON(verdict.Counts{verdict.Pending: len(combos) * len(scripts)}),
-	}
-	whole := store.Whole{}
-	for i, c := range combos {
-		whole.Panes = append(whole.Panes, store.Pane{Index: i, Key: c.Key, Label: c.Label, Values: store.JSON(c.Values),
-			Needs: store.JSON(fleet.NeedsOf(c.Values)), Info: "{}"})
-		for j := range scripts {
-			whole.Results = append(whole.Results, store.Result{Pane: i, Test: j})
-		}
-	}
-	for j, sc := range scripts {
-		tags := sc.Tags
-		if tags == nil {
-			tags = []string{}
-		}
-		whole.Tests = append(whole.Tests, store.Test{Index: j, Name: sc.Name, File: sc.File, Tags: store.JSON(tags)})
-	}
+	row, whole := o.records(s.number, who, store.Millis(s.now()))
 	view, err := runOf(row, whole)
 	if err != nil {
 		s.mu.Unlock()
 		return Run{}, err
 	}
-	r := &liveRun{view: view, vars: env.Vars, files: req.Bundle}
+	r := &liveRun{view: view, vars: o.env.Vars, files: o.req.Bundle, seconds: o.seconds, profiles: o.devices}
 	s.live[row.ID] = r
-	e := s.applyLocked(s.machine.Submit(s.now(), workOf(view)), store.AddRun(row, whole.Panes, whole.Tests)...)
-	out := r.copy()
+	e := s.applyLocked(s.machine.Submit(s.now(), workOf(r)), store.AddRun(row, whole)...)
 	e.events = append([]Event{{Type: "run", Run: r.summary()}}, e.events...)
 	s.mu.Unlock()
-	s.log.Info("run submitted", "run", row.Number, "suite", row.Suite, "matrix", row.Matrix, "panes", len(combos), "tests", len(scripts), "by", row.By)
-	return out, s.carryOut(e)
+	if err := s.carryOut(e); err != nil {
+		return Run{}, err
+	}
+	s.expect()
+	s.log.Info("run submitted", "run", row.Number, "suite", row.Suite, "matrix", row.Matrix, "panes", len(whole.Panes), "tests", len(whole.Tests), "by", row.By)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return r.copy(), nil
+}
+
+// records are the rows of an order's run.
+func (o *order) records(number int, who Who, now int64) (store.Run, store.Whole) {
+	var w store.Whole
+	for i, c := range o.plan.Combinations {
+		w.Panes = append(w.Panes, store.Pane{Index: i, Key: c.Key, Label: c.Label, Values: store.JSON(c.Values),
+			Needs: store.JSON(fleet.NeedsOf(o.project.Name, c.Values).With(o.req.Needs)), Info: "{}"})
+		for j := range o.scripts {
+			if o.dealt[i][j] {
+				w.Results = append(w.Results, store.Result{Pane: i, Test: j})
+			}
+		}
+	}
+	for j, sc := range o.scripts {
+		w.Tests = append(w.Tests, store.Test{Index: j, Name: sc.Name, File: sc.File, Tags: store.JSON(listed(sc.Tags)), Locks: store.JSON(listed(sc.Locks))})
+	}
+	p := RunPlan{Missing: o.plan.Missing[:min(maxMissing, len(o.plan.Missing))], Cover: o.plan.Cover, Turn: o.turn}
+	p.Cover.Left += len(o.plan.Missing) - len(p.Missing)
+	return store.Run{
+		ID: newID(), Number: number, Project: o.project.Name, Suite: o.suite.Name, Matrix: o.req.Matrix, Environment: o.env.Name, Base: o.env.Base,
+		Vars: store.JSON(o.env.Vars), Bundle: o.req.Bundle, Request: store.JSON(o.req), By: strings.TrimSuffix(who.Name, consoleSuffix), CreatedAt: now,
+		Counts: store.JSON(verdict.Counts{verdict.Pending: len(w.Results)}), Plan: store.JSON(p), AgainOf: o.again, PresetID: o.preset, ScheduleID: o.schedule,
+	}, w
+}
+
+func listed(s []string) []string {
+	if s == nil {
+		return []string{}
+	}
+	return s
+}
+
+// Rerun starts a run again with the same files and combinations: all of it, or
+// only the tests that did not pass.
+func (s *Service) Rerun(ctx context.Context, who Who, number int, failed bool) (Run, error) {
+	old, err := s.Run(ctx, number)
+	if err != nil {
+		return Run{}, err
+	}
+	if old.State != Ended {
+		return Run{}, errorf(Conflict, "run %d has not ended: wait for it or cancel it", number)
+	}
+	o, err := s.order(ctx, old.Request)
+	if err != nil {
+		return Run{}, err
+	}
+	// The combinations are those of the old run, versions and all, even when the
+	// matrix would come to others now.
+	o.again, o.turn = number, old.Plan.Turn
+	o.plan = combo.Plan{Missing: old.Plan.Missing, Cover: old.Plan.Cover}
+	o.dealt, o.devices, o.seconds = nil, nil, nil
+	book, err := s.book(ctx, old.Project, old.Suite)
+	if err != nil {
+		return Run{}, err
+	}
+	any := false
+	for i, p := range old.Panes {
+		dealt, seconds := make([]bool, len(old.Tests)), make([]float64, len(old.Tests))
+		wanted := false
+		for j, t := range old.Tests {
+			c := old.Cells[i][j]
+			dealt[j] = c.State != Undealt && (!failed || (c.Verdict != verdict.Passed && c.Verdict != verdict.Flaky && c.Verdict != verdict.Unsupported))
+			wanted = wanted || dealt[j]
+			seconds[j] = book.Seconds(t.Name, p.Key, p.Values["browser"])
+		}
+		if !wanted {
+			continue
+		}
+		any = true
+		d, err := o.project.Profile(p.Values)
+		if err != nil {
+			return Run{}, errorf(Invalid, "%v", err)
+		}
+		o.plan.Combinations = append(o.plan.Combinations, combo.Combination{Key: p.Key, Label: p.Label, Values: p.Values})
+		o.dealt, o.devices, o.seconds = append(o.dealt, dealt), append(o.devices, d), append(o.seconds, seconds)
+	}
+	if !any {
+		return Run{}, errorf(Conflict, "run %d has nothing that did not pass: leave --failed out to run all of it again", number)
+	}
+	return s.start(who, o)
 }
 
 func loadSuite(files project.Files, name string) (*project.Project, project.Suite, []*script.Script, error) {
@@ -240,32 +452,35 @@ func choose(scripts []*script.Script, req RunRequest) ([]*script.Script, error) 
 // ownBrowsers are the browsers that some agent could have even if none has now.
 var ownBrowsers = []string{"chromium", "firefox", "webkit"}
 
-// knownBrowsersLocked refuses browsers that nobody has ever heard of, which are
+// knownBrowsers refuses browsers that nobody has ever heard of, which are
 // spelling mistakes; a known one that no agent has becomes an unsupported pane.
-func (s *Service) knownBrowsersLocked(m combo.Matrix, combos []combo.Combination) error {
+func knownBrowsers(lab fleet.Lab, m combo.Matrix) error {
 	known := slices.Clone(ownBrowsers)
-	for _, a := range s.agents {
-		for _, b := range a.machine.Browsers {
-			if !slices.Contains(known, b.Name) {
-				known = append(known, b.Name)
+	for _, a := range lab.Members {
+		for _, b := range a.Facts["browser"] {
+			if !slices.Contains(known, b) {
+				known = append(known, b)
 			}
 		}
 	}
-	for _, c := range combos {
-		b, ok := c.Values["browser"]
-		if !ok {
-			return errorf(Invalid, "matrix %s has no axis browser: every combination needs one", m.Name)
-		}
-		if !slices.Contains(known, b) {
-			hint := ""
-			if near := script.Nearest(b, known); near != "" {
-				hint = fmt.Sprintf(" (did you mean %q?)", near)
+	named := false
+	for _, a := range m.Axes {
+		for _, v := range a.Values {
+			switch {
+			case a.Name == "browser" && !slices.Contains(known, v):
+				hint := ""
+				if near := script.Nearest(v, known); near != "" {
+					hint = fmt.Sprintf(" (did you mean %q?)", near)
+				}
+				return errorf(Invalid, "matrix %s: unknown browser %q%s: there are %s", m.Name, v, hint, strings.Join(known, ", "))
+			case a.Name == "mode" && v != "headless" && v != "headed":
+				return errorf(Invalid, "matrix %s: unknown mode %q: there are headless and headed", m.Name, v)
 			}
-			return errorf(Invalid, "matrix %s: unknown browser %q%s: there are %s", m.Name, b, hint, strings.Join(known, ", "))
 		}
-		if mode := c.Values["mode"]; mode != "" && mode != "headless" && mode != "headed" {
-			return errorf(Invalid, "matrix %s: unknown mode %q: there are headless and headed", m.Name, mode)
-		}
+		named = named || a.Name == "browser"
+	}
+	if !named {
+		return errorf(Invalid, "matrix %s has no axis browser: every combination needs one", m.Name)
 	}
 	return nil
 }

@@ -50,10 +50,12 @@ type Service struct {
 	agents  map[string]*agentConn
 	number  int
 
-	fatal    chan error
-	stop     chan struct{}
-	stopOnce sync.Once
-	tasks    sync.WaitGroup
+	expectation expectation
+	plans       schedules
+	fatal       chan error
+	stop        chan struct{}
+	stopOnce    sync.Once
+	tasks       sync.WaitGroup
 }
 
 // Open opens the data directory and takes up the runs that had not ended.
@@ -80,6 +82,7 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 		live: map[string]*liveRun{}, leases: map[int64]dispatch.Lease{}, agents: map[string]*agentConn{},
 		fatal: make(chan error, 1), stop: make(chan struct{}),
 	}
+	s.plans.opened = s.now()
 	s.stats = newStats(s)
 	if err := s.takeUp(ctx, c); err != nil {
 		return nil, errors.Join(err, st.Close())
@@ -100,6 +103,9 @@ func (s *Service) takeUp(ctx context.Context, c Config) error {
 	s.number = number
 	s.machine = dispatch.New(c.Dispatch, fence)
 	if err := s.knowAgents(ctx); err != nil {
+		return err
+	}
+	if err := s.takeUpQuotas(ctx); err != nil {
 		return err
 	}
 	runs, err := s.store.OpenRuns(ctx)
@@ -135,6 +141,8 @@ func (s *Service) clock(every time.Duration) {
 			e := s.applyLocked(s.machine.Tick(s.now()))
 			s.mu.Unlock()
 			_ = s.carryOut(e)
+			s.expect()
+			s.runSchedules()
 		case <-s.stop:
 			return
 		}
@@ -224,6 +232,9 @@ func (s *Service) applyLocked(ds []dispatch.Decision, extra ...store.Stmt) *effe
 			r.settled(d)
 			e.events = append(e.events, r.event(d.Pane, d.Test))
 			touched[r] = true
+		case dispatch.Rests:
+			s.log.Warn("agent rests", "agent", d.Agent, "until", d.Until, "why", d.Why)
+			e.events = append(e.events, Event{Type: "agents"})
 		case dispatch.Over:
 			r := s.live[d.Run]
 			r.over(s.now())

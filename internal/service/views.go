@@ -3,6 +3,7 @@ package service
 import (
 	"time"
 
+	"parallelpane/internal/core/combo"
 	"parallelpane/internal/core/device"
 	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/core/verdict"
@@ -19,10 +20,68 @@ type RunRequest struct {
 	Vars        map[string]string `json:"vars,omitempty" description:"variables on top of the environment's"`
 	Tags        []string          `json:"tags,omitempty" description:"only tests with one of these tags"`
 	Tests       []string          `json:"tests,omitempty" description:"only tests of these names"`
+	Deal        Deal              `json:"deal,omitempty" enum:"every,spread" description:"every test in every combination, or each test once, spread over the combinations"`
+	Needs       fleet.Needs       `json:"needs,omitempty" description:"what agents must have besides what the combinations ask for"`
+	Browser     Keeping           `json:"browser,omitempty" enum:"fresh,kept" description:"a fresh browser for each test, or one kept for a slice"`
+	Priority    int               `json:"priority,omitempty" minimum:"-9" maximum:"9" description:"higher goes first within the project"`
 	Retries     int               `json:"retries,omitempty" minimum:"0" maximum:"10" description:"attempts after a failure"`
-	Limit       int               `json:"limit,omitempty" minimum:"0" description:"most slices at once; 0 means no limit"`
+	Limit       int               `json:"limit,omitempty" minimum:"0" description:"most slots at once; 0 means no limit"`
+	Lanes       int               `json:"lanes,omitempty" minimum:"0" description:"most slots of one pane at once; 1 keeps it to one agent, 0 means no limit"`
+	StopAfter   int               `json:"stop_after,omitempty" minimum:"0" description:"tests that may fail before the rest is skipped; 0 means all"`
 	TestLimitS  int               `json:"test_limit_s,omitempty" minimum:"0" description:"seconds a test may take; 0 means 120"`
+	RunLimitS   int               `json:"run_limit_s,omitempty" minimum:"0" description:"seconds the run may take from its first test; 0 means no limit"`
 	QueueLimitS int               `json:"queue_limit_s,omitempty" minimum:"0" description:"seconds to wait for an agent that could do the work; 0 means the service's"`
+}
+
+// Deal is how tests are dealt over combinations.
+type Deal string
+
+// Ways to deal. The empty one is Every.
+const (
+	Every  Deal = "every"
+	Spread Deal = "spread"
+)
+
+// Keeping says how long a browser is kept.
+type Keeping string
+
+// Ways to keep a browser. The empty one is Fresh.
+const (
+	Fresh Keeping = "fresh"
+	Kept  Keeping = "kept"
+)
+
+// check says what is wrong with the numbers and words of a request.
+func (r RunRequest) check() error {
+	for _, n := range []struct {
+		name           string
+		value, low, up int
+	}{
+		{"priority", r.Priority, -9, 9}, {"retries", r.Retries, 0, 10}, {"limit", r.Limit, 0, 100_000}, {"lanes", r.Lanes, 0, 100_000},
+		{"stop_after", r.StopAfter, 0, MaxCells}, {"test_limit_s", r.TestLimitS, 0, 86_400}, {"run_limit_s", r.RunLimitS, 0, 7 * 86_400},
+		{"queue_limit_s", r.QueueLimitS, 0, 7 * 86_400},
+	} {
+		if n.value < n.low || n.value > n.up {
+			return errorf(Invalid, "%s: expected %d to %d, found %d", n.name, n.low, n.up, n.value)
+		}
+	}
+	if r.Deal != "" && r.Deal != Every && r.Deal != Spread {
+		return errorf(Invalid, "deal: expected every or spread, found %q", r.Deal)
+	}
+	if r.Browser != "" && r.Browser != Fresh && r.Browser != Kept {
+		return errorf(Invalid, "browser: expected fresh or kept, found %q", r.Browser)
+	}
+	for fact, want := range r.Needs {
+		if fact == "pool" {
+			return errorf(Invalid, "needs: a project's pools follow from the project: leave pool out")
+		}
+		for _, w := range want {
+			if err := fleet.CheckWant(fact, w); err != nil {
+				return errorf(Invalid, "needs: %v", err)
+			}
+		}
+	}
+	return nil
 }
 
 // State is where a run, pane or test stands.
@@ -33,6 +92,7 @@ const (
 	Queued  State = "queued"
 	Running State = "running"
 	Ended   State = "ended"
+	Undealt State = "undealt" // a test that does not belong to a pane of this run
 )
 
 // RunSummary is a run in a list.
@@ -51,6 +111,8 @@ type RunSummary struct {
 	CreatedAt   *time.Time      `json:"created_at"`
 	StartedAt   *time.Time      `json:"started_at"`
 	EndedAt     *time.Time      `json:"ended_at"`
+	ExpectedAt  *time.Time      `json:"expected_at" description:"when an open run is expected to end; null while that cannot be said"`
+	AgainOf     int             `json:"again_of" description:"number of the run it repeats; 0 when it repeats none"`
 	Panes       []PaneGlance    `json:"panes"`
 }
 
@@ -66,10 +128,21 @@ type Run struct {
 	RunSummary
 	Base    string     `json:"base"`
 	Request RunRequest `json:"request"`
+	Plan    RunPlan    `json:"plan"`
 	Panes   []Pane     `json:"panes"`
 	Tests   []Test     `json:"tests"`
 	Cells   [][]Cell   `json:"cells" description:"by pane, then by test"`
 }
+
+// RunPlan is what a run's matrix came to, frozen when the run was made.
+type RunPlan struct {
+	Missing []combo.Missing `json:"missing" description:"combinations left out, with the reason; at most 200"`
+	Cover   combo.Covered   `json:"cover"`
+	Turn    int             `json:"turn" description:"with deal spread: how many such runs came before"`
+}
+
+// maxMissing bounds what a run's plan keeps.
+const maxMissing = 200
 
 // Pane is one combination's part of a run.
 type Pane struct {
@@ -100,6 +173,7 @@ type Test struct {
 	Name  string   `json:"name"`
 	File  string   `json:"file"`
 	Tags  []string `json:"tags"`
+	Locks []string `json:"locks"`
 }
 
 // Cell is one test in one pane.
@@ -161,6 +235,10 @@ type Agent struct {
 	Machine  fleet.Machine `json:"machine"`
 	LastSeen *time.Time    `json:"last_seen"`
 	Work     []AgentWork   `json:"work"`
+	Draining bool          `json:"draining"`
+	Away     string        `json:"away" description:"why it takes no work: offline, draining, or resting with the reason"`
+	RestEnds *time.Time    `json:"rest_ends"`
+	Advice   fleet.Advice  `json:"advice"`
 }
 
 // AgentWork is a lease that an agent holds.

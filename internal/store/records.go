@@ -56,6 +56,7 @@ type Agent struct {
 	Machine   string `db:"machine_json"`
 	FirstSeen int64  `db:"first_seen"`
 	LastSeen  int64  `db:"last_seen"`
+	Draining  bool   `db:"draining"`
 }
 
 // SaveAgent writes what an agent said of itself when it joined.
@@ -98,6 +99,10 @@ type Run struct {
 	CreatedAt   int64  `db:"created_at"`
 	StartedAt   int64  `db:"started_at"`
 	EndedAt     int64  `db:"ended_at"`
+	Plan        string `db:"plan_json"`
+	AgainOf     int    `db:"again_of"`
+	PresetID    string `db:"preset_id"`
+	ScheduleID  string `db:"schedule_id"`
 }
 
 // Pane is a row of panes.
@@ -118,22 +123,31 @@ type Test struct {
 	Name  string `db:"name"`
 	File  string `db:"file"`
 	Tags  string `db:"tags_json"`
+	Locks string `db:"locks_json"`
 }
 
 // AddRun writes a run with its panes and tests and an empty result for each
-// test in each pane.
-func AddRun(r Run, panes []Pane, tests []Test) []Stmt {
-	batch := []Stmt{Must(`INSERT INTO runs (id, number, project, suite, matrix, environment, base, vars_json, bundle, request_json, by_name, counts_json, created_at)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		r.ID, r.Number, r.Project, r.Suite, r.Matrix, r.Environment, r.Base, r.Vars, r.Bundle, r.Request, r.By, r.Counts, r.CreatedAt)}
-	for _, p := range panes {
+// test that is dealt to a pane.
+func AddRun(r Run, w Whole) []Stmt {
+	batch := []Stmt{Must(`INSERT INTO runs (id, number, project, suite, matrix, environment, base, vars_json, bundle, request_json, by_name, counts_json, created_at,
+		plan_json, again_of, preset_id, schedule_id) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		r.ID, r.Number, r.Project, r.Suite, r.Matrix, r.Environment, r.Base, r.Vars, r.Bundle, r.Request, r.By, r.Counts, r.CreatedAt,
+		r.Plan, r.AgainOf, r.PresetID, r.ScheduleID)}
+	for _, p := range w.Panes {
 		batch = append(batch, Must(`INSERT INTO panes (run_id, idx, key, label, values_json, needs_json) VALUES (?, ?, ?, ?, ?, ?)`,
 			r.ID, p.Index, p.Key, p.Label, p.Values, p.Needs))
 	}
-	for _, t := range tests {
-		batch = append(batch, Must(`INSERT INTO tests (run_id, idx, name, file, tags_json) VALUES (?, ?, ?, ?, ?)`, r.ID, t.Index, t.Name, t.File, t.Tags))
+	for _, t := range w.Tests {
+		batch = append(batch, Must(`INSERT INTO tests (run_id, idx, name, file, tags_json, locks_json) VALUES (?, ?, ?, ?, ?, ?)`,
+			r.ID, t.Index, t.Name, t.File, t.Tags, t.Locks))
 	}
-	return append(batch, Do(`INSERT INTO results (run_id, pane, test) SELECT ?, p.idx, t.idx FROM panes p, tests t WHERE p.run_id = ? AND t.run_id = ?`, r.ID, r.ID, r.ID))
+	if len(w.Results) == len(w.Panes)*len(w.Tests) { // every test in every pane: the database can do it by itself
+		return append(batch, Do(`INSERT INTO results (run_id, pane, test) SELECT ?, p.idx, t.idx FROM panes p, tests t WHERE p.run_id = ? AND t.run_id = ?`, r.ID, r.ID, r.ID))
+	}
+	for _, x := range w.Results {
+		batch = append(batch, Must(`INSERT INTO results (run_id, pane, test) VALUES (?, ?, ?)`, r.ID, x.Pane, x.Test))
+	}
+	return batch
 }
 
 // InformPane keeps what a pane runs on.

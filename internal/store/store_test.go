@@ -65,8 +65,10 @@ func TestClosedStoreRefuses(t *testing.T) {
 func TestRunsAreFilteredAndWhole(t *testing.T) {
 	s := open(t)
 	for i, suite := range []string{"desk", "gate", "desk"} {
-		r := Run{ID: fmt.Sprint("r", i+1), Number: i + 1, Project: "saltmarsh", Suite: suite, Vars: "{}", Request: "{}", Counts: "{}", By: "50%_off", CreatedAt: int64(i)}
-		require.NoError(t, s.Write(AddRun(r, []Pane{{Index: 0, Key: "k", Label: "l", Values: "{}", Needs: "{}"}}, []Test{{Index: 0, Name: "t", Tags: "[]"}, {Index: 1, Name: "u", Tags: "[]"}})...))
+		r := Run{ID: fmt.Sprint("r", i+1), Number: i + 1, Project: "saltmarsh", Suite: suite, Vars: "{}", Request: "{}", Counts: "{}", Plan: "{}", By: "50%_off", CreatedAt: int64(i)}
+		require.NoError(t, s.Write(AddRun(r, Whole{Panes: []Pane{{Index: 0, Key: "k", Label: "l", Values: "{}", Needs: "{}"}},
+			Tests:   []Test{{Index: 0, Name: "t", Tags: "[]", Locks: "[]"}, {Index: 1, Name: "u", Tags: "[]", Locks: "[]"}},
+			Results: []Result{{Test: 0}, {Test: 1}}})...))
 	}
 	require.NoError(t, s.Write(EndRun("r1", "passed", `{"passed":2}`, 9)))
 	require.ErrorIs(t, s.Write(EndRun("r1", "failed", "{}", 10)), ErrGuard, "a run ends once")

@@ -84,6 +84,8 @@ type Combination struct {
 	// Label names only the axes whose values differ within the matrix.
 	Label  string            `json:"label"`
 	Values map[string]string `json:"values"`
+	// Impossible says why no agent could run it, when a lab was asked.
+	Impossible string `json:"impossible,omitempty"`
 }
 
 // MaxPoints bounds a full product; a larger one is refused rather than built.
@@ -229,7 +231,7 @@ func ParseKey(key string) (map[string]string, error) {
 // opens first (browser, version), where (os, device), how (mode), then the
 // author's own axes by name.
 func (c Combination) Names() []string {
-	order := []string{"browser", "version", "os", "device", "mode"}
+	order := []string{"browser", "version", "os", "device", "viewport", "mode", "locale", "timezone"}
 	names := make([]string, 0, len(c.Values))
 	for name := range c.Values {
 		names = append(names, name)

@@ -87,13 +87,13 @@ func TestCoversHoldForAnyRules(t *testing.T) {
 			a2, v2 := value()
 			m.Only = append(m.Only, fmt.Sprintf("%s != %q || %s == %q", a1, v1, a2, v2))
 		}
-		p, err := newProblem(m)
+		p, err := newProblem(m, nil)
 		require.NoError(t, err)
 		allowed := func(values map[string]string) bool {
 			row, ok := p.point(values)
 			return ok && p.broken(row, -1) == nil
 		}
-		plan, err := m.Plan()
+		plan, err := m.Plan(nil)
 		if err != nil {
 			require.ErrorContains(t, err, "nothing satisfies its rules")
 			m.eachPoint(func(point []int) { require.False(t, allowed(m.values(point))) })
@@ -107,7 +107,7 @@ func TestCoversHoldForAnyRules(t *testing.T) {
 		}
 		require.Zero(t, uncovered(m, plan.Combinations, allowed))
 		require.Equal(t, plan.Cover.Tuples, plan.Cover.Covered)
-		again, err := m.Plan()
+		again, err := m.Plan(nil)
 		require.NoError(t, err)
 		require.Equal(t, plan, again, "a seed gives the same plan")
 	})
@@ -120,7 +120,7 @@ func TestKnownSizes(t *testing.T) {
 	for spec, most := range map[string]int{"3^4": 9, "3^13": 18, "2^100": 12, "10^20": 200, "4^15 3^17 2^29": 34, "4 3^39 2^35": 26, "8 5 4^2 3 2": 40} {
 		t.Run(spec, func(t *testing.T) {
 			m := levels(t, spec)
-			plan, err := m.Plan()
+			plan, err := m.Plan(nil)
 			require.NoError(t, err)
 			assert.Equal(t, plan.Cover.Tuples, plan.Cover.Covered)
 			assert.LessOrEqual(t, len(plan.Combinations), most)
@@ -159,7 +159,7 @@ func TestPlanSaysWhatIsMissingAndWhy(t *testing.T) {
 	m := Matrix{Name: "lab", Axes: []Axis{{"browser", []string{"chromium", "webkit"}}, {"os", []string{"linux", "macos"}}, {"device", []string{"desktop", "phone"}}},
 		Only: []string{`browser != "webkit" || os == "macos"`}, Drop: []Drop{{"os": {"macos"}, "device": {"phone"}}},
 		Add: []map[string]string{{"browser": "webkit", "os": "linux", "device": "desktop"}, {"browser": "firefox", "channel": "beta"}}}
-	plan, err := m.Plan()
+	plan, err := m.Plan(nil)
 	require.NoError(t, err)
 	var labels []string
 	for _, c := range plan.Combinations {
@@ -173,7 +173,7 @@ func TestPlanSaysWhatIsMissingAndWhy(t *testing.T) {
 	}, plan.Missing)
 
 	m.Add, m.Cover = m.Add[:1], Cover{Strength: 2}
-	plan, err = m.Plan()
+	plan, err = m.Plan(nil)
 	require.NoError(t, err)
 	assert.Equal(t, "webkit · linux · desktop", plan.Combinations[0].Label, "a must-have is kept whatever the rules say")
 	reasons := map[string]string{}
@@ -190,7 +190,7 @@ func TestNumbersCanBeCompared(t *testing.T) {
 	m := Matrix{Axes: []Axis{{"version", []string{"9", "10", "11"}}, {"time-zone", []string{"0", "1"}}}}
 	for only, want := range map[string]int{`version >= 10`: 4, `version != "9"`: 4, `$env["time-zone"] == 1`: 3, `true`: 6} {
 		m.Only = []string{only}
-		plan, err := m.Plan()
+		plan, err := m.Plan(nil)
 		require.NoError(t, err, only)
 		assert.Len(t, plan.Combinations, want, only)
 	}
@@ -211,7 +211,7 @@ func TestBadMatrices(t *testing.T) {
 	} {
 		m := base
 		change(&m)
-		_, err := m.Plan()
+		_, err := m.Plan(nil)
 		assert.ErrorContains(t, err, want)
 	}
 	_, err := ParseCover("some")
@@ -227,11 +227,11 @@ func TestHugeProductsNeedNotBeBuilt(t *testing.T) {
 	m := levels(t, "3^30")
 	m.Cover.Strength = 1
 	m.Only = []string{`a0 != "v0" || a29 == "v2"`}
-	plan, err := m.Plan()
+	plan, err := m.Plan(nil)
 	require.NoError(t, err)
 	assert.LessOrEqual(t, len(plan.Combinations), 4)
 	m.Cover = Cover{Strength: 3, Axes: []string{"a0", "a1", "a29"}}
-	plan, err = m.Plan()
+	plan, err = m.Plan(nil)
 	require.NoError(t, err)
 	assert.Equal(t, 21, plan.Cover.Tuples, "27 less those with v0 and not v2")
 	assert.Len(t, plan.Combinations, 21)
@@ -244,7 +244,7 @@ func BenchmarkCover(b *testing.B) {
 				for b.Loop() {
 					m := levels(b, spec)
 					m.Effort = effort
-					plan, err := m.Plan()
+					plan, err := m.Plan(nil)
 					if err != nil {
 						b.Fatal(err)
 					}

@@ -46,7 +46,7 @@ func (e Effort) budget() (candidates, steps int, err error) {
 // CheckRules reports the first rule, cover or effort that cannot be used,
 // without expanding anything.
 func (m Matrix) CheckRules() error {
-	p, err := newProblem(m)
+	p, err := newProblem(m, nil)
 	if err != nil {
 		return err
 	}
@@ -58,11 +58,15 @@ func (m Matrix) CheckRules() error {
 
 // Plan expands the matrix. The same matrix gives the same plan. A product of
 // more than MaxPoints is never built; a cover of it may be asked for.
-func (m Matrix) Plan() (Plan, error) {
+//
+// With a lab, version selectors become the versions they mean there. A cover
+// then keeps to what some agent can do; a whole product keeps what none can,
+// with the reason in Impossible. Without one (nil), selectors stay as they are.
+func (m Matrix) Plan(lab Lab) (Plan, error) {
 	if err := m.Check(); err != nil {
 		return Plan{}, err
 	}
-	p, err := newProblem(m)
+	p, err := newProblem(m, lab)
 	if err != nil {
 		return Plan{}, err
 	}
@@ -72,13 +76,37 @@ func (m Matrix) Plan() (Plan, error) {
 	} else {
 		err = m.planCover(p, &plan)
 	}
+	if err == nil && lab != nil {
+		err = m.freeze(lab, &plan)
+	}
 	return plan, err
 }
 
-// Product returns the combinations of the plan.
-func (m Matrix) Product() ([]Combination, error) {
-	plan, err := m.Plan()
-	return plan.Combinations, err
+// freeze puts the lab's versions in place of selectors. Combinations that come
+// to the same are kept once.
+func (m Matrix) freeze(lab Lab, plan *Plan) error {
+	seen := map[string]string{}
+	kept := plan.Combinations[:0]
+	for _, c := range plan.Combinations {
+		values, err := frozen(lab, c.Values)
+		if err != nil {
+			plan.miss(c.Values, err.Error())
+			continue
+		}
+		f := m.combination(values)
+		if first, twice := seen[f.Key]; twice {
+			plan.miss(c.Values, "the same as "+first)
+			continue
+		}
+		seen[f.Key] = f.Label
+		f.Impossible = lab.Lacks(values)
+		kept = append(kept, f)
+	}
+	plan.Combinations = kept
+	if len(kept) == 0 && len(plan.Missing) > 0 {
+		return fmt.Errorf("matrix %q: nothing is left: %s", m.Name, plan.Missing[0].Reason)
+	}
+	return nil
 }
 
 func (plan *Plan) miss(values map[string]string, reason string) {
@@ -112,7 +140,7 @@ func (m Matrix) planAll(p *problem, plan *Plan) error {
 		c := m.combination(m.values(point))
 		if r := p.broken(point, -1); r != nil {
 			if !seen[c.Key] {
-				plan.miss(c.Values, r.name)
+				plan.miss(c.Values, r.reason(point))
 			}
 			return
 		}

@@ -17,6 +17,14 @@ type rule struct {
 	name    string
 	axes    []int
 	allowed []bool
+	why     func(row []int) string // what is wrong with a row, free axes and all; nil when the name says it
+}
+
+func (r *rule) reason(row []int) string {
+	if r.why == nil {
+		return r.name
+	}
+	return r.why(row)
 }
 
 // maxRuleTable bounds the tuples that one rule may speak of.
@@ -30,7 +38,7 @@ type problem struct {
 	touching [][]int // by axis, the rules that speak of it
 }
 
-func newProblem(m Matrix) (*problem, error) {
+func newProblem(m Matrix, lab Lab) (*problem, error) {
 	p := &problem{axes: m.Axes, touching: make([][]int, len(m.Axes))}
 	for _, a := range m.Axes {
 		p.sizes = append(p.sizes, len(a.Values))
@@ -44,6 +52,9 @@ func newProblem(m Matrix) (*problem, error) {
 		if err := p.drop(d); err != nil {
 			return nil, fmt.Errorf("matrix %q: drop %s: %w", m.Name, d, err)
 		}
+	}
+	if err := p.addLab(lab, m.Cover.Strength == 0); err != nil {
+		return nil, fmt.Errorf("matrix %q: what the lab can do: %w", m.Name, err)
 	}
 	for i, r := range p.rules {
 		for _, a := range r.axes {
@@ -265,7 +276,7 @@ func (p *problem) possible(row []int) bool {
 // first that, together with those before it, leaves no way to complete it.
 func (p *problem) culprit(row []int) string {
 	if r := p.broken(row, -1); r != nil {
-		return r.name
+		return r.reason(row)
 	}
 	for n := 1; n <= len(p.rules); n++ {
 		some := &problem{axes: p.axes, sizes: p.sizes, rules: p.rules[:n], touching: make([][]int, len(p.axes))}
@@ -275,7 +286,7 @@ func (p *problem) culprit(row []int) string {
 			}
 		}
 		if !some.possible(row) {
-			return p.rules[n-1].name
+			return p.rules[n-1].reason(row)
 		}
 	}
 	return ""

@@ -4,6 +4,7 @@ package device
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 )
@@ -16,7 +17,56 @@ type Profile struct {
 	Height     int     `json:"height"`      // viewport, CSS pixels
 	PixelRatio float64 `json:"pixel_ratio"` // device pixels for one CSS pixel
 	Touch      bool    `json:"touch"`
-	Mobile     bool    `json:"mobile"` // user agent of a hand-held device
+	Mobile     bool    `json:"mobile"`              // user agent of a hand-held device
+	Locale     string  `json:"locale,omitempty"`    // BCP 47; "" is the browser's own
+	TimeZone   string  `json:"time_zone,omitempty"` // of the IANA database; "" is the machine's
+}
+
+// Sides of a viewport, in CSS pixels.
+const (
+	MinSide = 200
+	MaxSide = 8192
+)
+
+// Check says what is wrong with a profile.
+func (p Profile) Check() error {
+	switch {
+	case p.Width < MinSide || p.Width > MaxSide || p.Height < MinSide || p.Height > MaxSide:
+		return fmt.Errorf("a viewport is %d to %d pixels wide and high, not %d×%d", MinSide, MaxSide, p.Width, p.Height)
+	case !(p.PixelRatio >= 0.5 && p.PixelRatio <= 8):
+		return fmt.Errorf("a pixel ratio is 0.5 to 8, not %g", p.PixelRatio)
+	}
+	return nil
+}
+
+var (
+	localeForm = regexp.MustCompile(`^[a-zA-Z]{2,8}(-[a-zA-Z0-9]{1,8})*$`)
+	zoneForm   = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9_+/-]{0,63}$`)
+)
+
+// With gives a profile what the axes viewport, locale and timezone of a
+// combination ask for.
+func (p Profile) With(values map[string]string) (Profile, error) {
+	if v, ok := values["viewport"]; ok {
+		n, err := fmt.Sscanf(strings.ReplaceAll(v, "×", "x"), "%dx%d", &p.Width, &p.Height)
+		if err != nil || n != 2 {
+			return p, fmt.Errorf("viewport: expected a size such as 1024x768, found %q", v)
+		}
+		p.Name, p.Title = p.Name+" "+v, p.Title+", "+v
+	}
+	if v, ok := values["locale"]; ok {
+		if !localeForm.MatchString(v) {
+			return p, fmt.Errorf("locale: expected one such as nb-NO, found %q", v)
+		}
+		p.Locale = v
+	}
+	if v, ok := values["timezone"]; ok {
+		if !zoneForm.MatchString(v) {
+			return p, fmt.Errorf("timezone: expected one such as Europe/Oslo, found %q", v)
+		}
+		p.TimeZone = v
+	}
+	return p, p.Check()
 }
 
 // Orientation is "portrait" or "landscape".
@@ -36,44 +86,46 @@ const Default = "desktop"
 
 // Catalogue lists every built-in profile, from large to small.
 var Catalogue = []Profile{
-	{"wall-display", "wall display, 4K", 3840, 2160, 1, false, false},
-	{"desktop-large", "large desktop", 1920, 1080, 1, false, false},
-	{"desktop", "desktop", 1280, 800, 1, false, false},
-	{"desktop-dense", "desktop, dense display", 1440, 900, 2, false, false},
-	{"laptop", "laptop", 1366, 768, 1, false, false},
-	{"laptop-touch", "laptop with a touch screen", 1366, 768, 1.5, true, false},
-	{"kiosk", "upright kiosk", 1080, 1920, 1, true, false},
-	{"tablet-large", "large tablet, upright", 1024, 1366, 2, true, true},
-	{"tablet-large-landscape", "large tablet, on its side", 1366, 1024, 2, true, true},
-	{"tablet", "tablet, upright", 820, 1180, 2, true, true},
-	{"tablet-landscape", "tablet, on its side", 1180, 820, 2, true, true},
-	{"tablet-small", "small tablet, upright", 744, 1133, 2, true, true},
-	{"foldable-open", "foldable, open", 673, 841, 2.5, true, true},
-	{"foldable-open-landscape", "foldable, open, on its side", 841, 673, 2.5, true, true},
-	{"foldable-closed", "foldable, closed", 344, 882, 2.5, true, true},
-	{"phone-large", "large phone, upright", 430, 932, 3, true, true},
-	{"phone-large-landscape", "large phone, on its side", 932, 430, 3, true, true},
-	{"phone", "phone, upright", 390, 844, 3, true, true},
-	{"phone-landscape", "phone, on its side", 844, 390, 3, true, true},
-	{"phone-small", "small phone, upright", 320, 568, 2, true, true},
+	{Name: "wall-display", Title: "wall display, 4K", Width: 3840, Height: 2160, PixelRatio: 1},
+	{Name: "desktop-large", Title: "large desktop", Width: 1920, Height: 1080, PixelRatio: 1},
+	{Name: "desktop", Title: "desktop", Width: 1280, Height: 800, PixelRatio: 1},
+	{Name: "desktop-dense", Title: "desktop, dense display", Width: 1440, Height: 900, PixelRatio: 2},
+	{Name: "laptop", Title: "laptop", Width: 1366, Height: 768, PixelRatio: 1},
+	{Name: "laptop-touch", Title: "laptop with a touch screen", Width: 1366, Height: 768, PixelRatio: 1.5, Touch: true},
+	{Name: "kiosk", Title: "upright kiosk", Width: 1080, Height: 1920, PixelRatio: 1, Touch: true},
+	{Name: "tablet-large", Title: "large tablet, upright", Width: 1024, Height: 1366, PixelRatio: 2, Touch: true, Mobile: true},
+	{Name: "tablet-large-landscape", Title: "large tablet, on its side", Width: 1366, Height: 1024, PixelRatio: 2, Touch: true, Mobile: true},
+	{Name: "tablet", Title: "tablet, upright", Width: 820, Height: 1180, PixelRatio: 2, Touch: true, Mobile: true},
+	{Name: "tablet-landscape", Title: "tablet, on its side", Width: 1180, Height: 820, PixelRatio: 2, Touch: true, Mobile: true},
+	{Name: "tablet-small", Title: "small tablet, upright", Width: 744, Height: 1133, PixelRatio: 2, Touch: true, Mobile: true},
+	{Name: "foldable-open", Title: "foldable, open", Width: 673, Height: 841, PixelRatio: 2.5, Touch: true, Mobile: true},
+	{Name: "foldable-open-landscape", Title: "foldable, open, on its side", Width: 841, Height: 673, PixelRatio: 2.5, Touch: true, Mobile: true},
+	{Name: "foldable-closed", Title: "foldable, closed", Width: 344, Height: 882, PixelRatio: 2.5, Touch: true, Mobile: true},
+	{Name: "phone-large", Title: "large phone, upright", Width: 430, Height: 932, PixelRatio: 3, Touch: true, Mobile: true},
+	{Name: "phone-large-landscape", Title: "large phone, on its side", Width: 932, Height: 430, PixelRatio: 3, Touch: true, Mobile: true},
+	{Name: "phone", Title: "phone, upright", Width: 390, Height: 844, PixelRatio: 3, Touch: true, Mobile: true},
+	{Name: "phone-landscape", Title: "phone, on its side", Width: 844, Height: 390, PixelRatio: 3, Touch: true, Mobile: true},
+	{Name: "phone-small", Title: "small phone, upright", Width: 320, Height: 568, PixelRatio: 2, Touch: true, Mobile: true},
 }
 
-// Find returns the profile of a name; the error lists the names there are.
-func Find(name string) (Profile, error) {
+// Find returns the profile of a name, of the catalogue or else of further ones;
+// the error lists the names there are.
+func Find(name string, further ...Profile) (Profile, error) {
 	if name == "" {
 		name = Default
 	}
-	if i := slices.IndexFunc(Catalogue, func(p Profile) bool { return p.Name == name }); i >= 0 {
-		return Catalogue[i], nil
+	all := slices.Concat(Catalogue, further)
+	if i := slices.IndexFunc(all, func(p Profile) bool { return p.Name == name }); i >= 0 {
+		return all[i], nil
 	}
-	return Profile{}, fmt.Errorf("unknown device %q: use one of %s", name, strings.Join(Names(), ", "))
+	return Profile{}, fmt.Errorf("unknown device %q: use one of %s", name, strings.Join(Names(further...), ", "))
 }
 
-// Names lists the profiles of the catalogue.
-func Names() []string {
-	names := make([]string, len(Catalogue))
-	for i, p := range Catalogue {
-		names[i] = p.Name
+// Names lists the profiles of the catalogue and further ones.
+func Names(further ...Profile) []string {
+	var names []string
+	for _, p := range slices.Concat(Catalogue, further) {
+		names = append(names, p.Name)
 	}
 	return names
 }

@@ -22,7 +22,11 @@ func agentWith(name string, slots int, browsers ...string) Agent {
 func runOf(id string, tests int, browsers ...string) Run {
 	r := Run{ID: id}
 	for _, b := range browsers {
-		r.Panes = append(r.Panes, Pane{Needs: fleet.Needs{"browser": {b}}, Tests: make([]Test, tests)})
+		p := Pane{Needs: fleet.Needs{"browser": {b}}, Tests: make([]Test, tests)}
+		for i := range p.Tests {
+			p.Tests[i].Seconds = 5
+		}
+		r.Panes = append(r.Panes, p)
 	}
 	return r
 }
@@ -44,14 +48,14 @@ func TestARunFromStartToEnd(t *testing.T) {
 	require.Len(t, leases, 2)
 	assert.Equal(t, []int{1}, leases[0].Attempt)
 
-	ok, ds := m.Result(t0, leases[0].Fence, 0, verdict.Passed)
+	ok, ds := m.Result(t0, leases[0].Fence, 0, Outcome{Verdict: verdict.Passed})
 	assert.True(t, ok)
-	assert.Equal(t, []Decision{Settled{Run: "r", Pane: leases[0].Pane, Verdict: verdict.Passed}, Closed{Fence: leases[0].Fence}}, ds)
+	assert.Equal(t, []Decision{Closed{Fence: leases[0].Fence}, Settled{Run: "r", Pane: leases[0].Pane, Verdict: verdict.Passed}}, ds)
 
-	ok, _ = m.Result(t0, leases[0].Fence, 0, verdict.Failed)
+	ok, _ = m.Result(t0, leases[0].Fence, 0, Outcome{Verdict: verdict.Failed})
 	assert.False(t, ok, "a second result for the same test does not count")
 
-	_, ds = m.Result(t0, leases[1].Fence, 0, verdict.Failed)
+	_, ds = m.Result(t0, leases[1].Fence, 0, Outcome{Verdict: verdict.Failed})
 	assert.Equal(t, []Over{{Run: "r"}}, only[Over](ds))
 	assert.False(t, m.Live("r"))
 }
@@ -62,10 +66,10 @@ func TestRetryMakesFlaky(t *testing.T) {
 	r := runOf("r", 1, "chromium")
 	r.Retries = 1
 	first := only[Lease](m.Submit(t0, r))[0]
-	_, ds := m.Result(t0, first.Fence, 0, verdict.Failed)
+	_, ds := m.Result(t0, first.Fence, 0, Outcome{Verdict: verdict.Failed})
 	second := only[Lease](ds)[0]
 	assert.Equal(t, []int{2}, second.Attempt)
-	_, ds = m.Result(t0, second.Fence, 0, verdict.Passed)
+	_, ds = m.Result(t0, second.Fence, 0, Outcome{Verdict: verdict.Passed})
 	assert.Equal(t, verdict.Flaky, only[Settled](ds)[0].Verdict)
 }
 
@@ -76,7 +80,7 @@ func TestLabFaultMovesToAnotherAgentAndGivesUpInTheEnd(t *testing.T) {
 	l := only[Lease](m.Submit(t0, runOf("r", 1, "chromium")))[0]
 	seen := []string{l.Agent}
 	for {
-		_, ds := m.Result(t0, l.Fence, 0, verdict.Broken)
+		_, ds := m.Result(t0, l.Fence, 0, Outcome{Verdict: verdict.Broken})
 		if s := only[Settled](ds); len(s) > 0 {
 			assert.Equal(t, verdict.Broken, s[0].Verdict)
 			break
@@ -91,12 +95,12 @@ func TestLabFaultMovesToAnotherAgentAndGivesUpInTheEnd(t *testing.T) {
 func TestExpiryBooksOnlyTheTestThatRan(t *testing.T) {
 	m := New(Config{}, 0)
 	m.Join(t0, agentWith("quay", 1, "chromium"), nil)
-	l := only[Lease](m.Submit(t0, runOf("r", 8, "chromium")))[0]
+	l := only[Lease](m.Submit(t0, runOf("r", 12, "chromium")))[0]
 	require.Len(t, l.Tests, 4)
-	require.True(t, m.Started(l.Fence, l.Tests[0]))
-	ok, _ := m.Result(t0, l.Fence, l.Tests[0], verdict.Passed)
+	require.True(t, m.Started(t0, l.Fence, l.Tests[0]))
+	ok, _ := m.Result(t0, l.Fence, l.Tests[0], Outcome{Verdict: verdict.Passed})
 	require.True(t, ok)
-	require.True(t, m.Started(l.Fence, l.Tests[1]))
+	require.True(t, m.Started(t0, l.Fence, l.Tests[1]))
 	m.Leave(t0, "quay")
 
 	assert.Empty(t, m.Tick(after(15*time.Second)), "a lease lives for its whole time")
@@ -106,11 +110,11 @@ func TestExpiryBooksOnlyTheTestThatRan(t *testing.T) {
 	assert.Equal(t, l.Tests[1], lost[0].Test)
 	assert.Equal(t, "agent quay stopped answering", lost[0].Why)
 
-	ok, _ = m.Result(after(17*time.Second), l.Fence, l.Tests[2], verdict.Passed)
+	ok, _ = m.Result(after(17*time.Second), l.Fence, l.Tests[2], Outcome{Verdict: verdict.Passed})
 	assert.False(t, ok, "an ended lease's result does not count")
 	assert.Equal(t, []int64{l.Fence}, m.Renew(after(17*time.Second), "quay", []int64{l.Fence}))
 	queued, leased := m.Depth()
-	assert.Equal(t, 7, queued)
+	assert.Equal(t, 11, queued)
 	assert.Zero(t, leased)
 }
 
@@ -122,13 +126,13 @@ func TestAgentThatComesBackKeepsItsLeases(t *testing.T) {
 	m.Leave(t0, "quay")
 	ds := m.Join(after(5*time.Second), agentWith("quay", 2, "chromium"), []int64{ls[0].Fence})
 	assert.Equal(t, ls[1].Fence, only[End](ds)[0].Fence)
-	ok, _ := m.Result(after(6*time.Second), ls[0].Fence, ls[0].Tests[0], verdict.Passed)
+	ok, _ := m.Result(after(6*time.Second), ls[0].Fence, ls[0].Tests[0], Outcome{Verdict: verdict.Passed})
 	assert.True(t, ok)
 }
 
 func TestWorkNobodyCanDo(t *testing.T) {
 	m := New(Config{}, 0)
-	m.Know(agentWith("pier", 1, "webkit"))
+	m.Know(t0, agentWith("pier", 1, "webkit"))
 	ds := m.Submit(t0, runOf("r", 2, "chromium", "webkit"))
 	s := only[Settled](ds)
 	require.Len(t, s, 2, "the pane that an offline agent could serve waits")
@@ -140,7 +144,7 @@ func TestWorkNobodyCanDo(t *testing.T) {
 	s = only[Settled](ds)
 	require.Len(t, s, 2)
 	assert.Equal(t, verdict.Broken, s[0].Verdict)
-	assert.Contains(t, s[0].Why, "no agent with browser=webkit was online for 5m0s")
+	assert.Contains(t, s[0].Why, "no agent with browser=webkit took work for 5m0s: pier is offline")
 	assert.Len(t, only[Over](ds), 1)
 }
 
@@ -148,7 +152,7 @@ func TestCancelSkipsWhatIsLeftAndKeepsWhatIsKnown(t *testing.T) {
 	m := New(Config{MaxSlice: 2}, 0)
 	m.Join(t0, agentWith("quay", 1, "chromium"), nil)
 	l := only[Lease](m.Submit(t0, runOf("r", 4, "chromium")))[0]
-	m.Result(t0, l.Fence, l.Tests[0], verdict.Passed)
+	m.Result(t0, l.Fence, l.Tests[0], Outcome{Verdict: verdict.Passed})
 	ds := m.Cancel(t0, "r", "cancelled by kestrel")
 	assert.Len(t, only[End](ds), 1)
 	for _, s := range only[Settled](ds) {
@@ -157,8 +161,7 @@ func TestCancelSkipsWhatIsLeftAndKeepsWhatIsKnown(t *testing.T) {
 	}
 	assert.Len(t, only[Settled](ds), 3)
 	assert.Len(t, only[Over](ds), 1)
-	used, _, _ := m.Load("quay")
-	assert.Zero(t, used)
+	assert.Zero(t, m.Load("quay").Used)
 }
 
 func TestGivingBackTheLastLeaseEndsTheRun(t *testing.T) {
@@ -182,14 +185,207 @@ func TestLimitHolds(t *testing.T) {
 
 func TestRestoreGoesOnWithLiveLeases(t *testing.T) {
 	m := New(Config{}, 41)
-	m.Know(agentWith("quay", 1, "chromium"))
+	m.Know(t0, agentWith("quay", 1, "chromium"))
 	r := runOf("r", 3, "chromium")
 	r.Panes[0].Tests[0] = Test{Past: []verdict.Verdict{verdict.Passed}, Settled: true}
 	m.Restore(t0, r, []Lease{{Fence: 41, Agent: "quay", Run: "r", Tests: []int{0, 1}}})
 	m.Join(t0, agentWith("quay", 1, "chromium"), []int64{41})
-	ok, ds := m.Result(t0, 41, 1, verdict.Passed)
+	ok, ds := m.Result(t0, 41, 1, Outcome{Verdict: verdict.Passed})
 	assert.True(t, ok)
 	next := only[Lease](ds)[0]
 	assert.Equal(t, int64(42), next.Fence)
 	assert.Equal(t, []int{2}, next.Tests)
+}
+
+func TestFewestSlotsForTheirWeightGoFirst(t *testing.T) {
+	m := New(Config{MaxSlice: 1}, 0)
+	m.SetQuotas(t0, []Quota{{Kind: OfProject, Name: "berths", Weight: 3}})
+	for _, project := range []string{"berths", "tides"} {
+		r := runOf(project, 100, "chromium")
+		r.Project = project
+		m.Submit(t0, r)
+	}
+	got := map[string]int{}
+	for _, l := range only[Lease](m.Join(t0, agentWith("quay", 8, "chromium"), nil)) {
+		got[l.Run]++
+	}
+	assert.Equal(t, map[string]int{"berths": 6, "tides": 2}, got)
+}
+
+func TestPriorityIsWithinAProject(t *testing.T) {
+	m := New(Config{MaxSlice: 1}, 0)
+	for i, id := range []string{"old", "urgent"} {
+		r := runOf(id, 3, "chromium")
+		r.Priority = i
+		m.Submit(t0, r)
+	}
+	l := only[Lease](m.Join(t0, agentWith("quay", 1, "chromium"), nil))[0]
+	assert.Equal(t, "urgent", l.Run)
+}
+
+func TestLongestFirstAndSlicesThatShrink(t *testing.T) {
+	m := New(Config{}, 0)
+	r := runOf("r", 30, "chromium")
+	for i := range r.Panes[0].Tests {
+		r.Panes[0].Tests[i].Seconds = float64(1 + i%3)
+	}
+	m.Submit(t0, r)
+	l := only[Lease](m.Join(t0, agentWith("quay", 1, "chromium"), nil))[0]
+	var sizes []int
+	for {
+		sizes = append(sizes, len(l.Tests))
+		var ds []Decision
+		for _, test := range l.Tests {
+			_, ds = m.Result(t0, l.Fence, test, Outcome{Verdict: verdict.Passed})
+		}
+		next := only[Lease](ds)
+		if len(next) == 0 {
+			break
+		}
+		assert.GreaterOrEqual(t, r.Panes[0].Tests[l.Tests[len(l.Tests)-1]].Seconds, r.Panes[0].Tests[next[0].Tests[0]].Seconds)
+		l = next[0]
+	}
+	assert.Equal(t, 1, sizes[len(sizes)-1])
+	assert.Greater(t, sizes[0], 4)
+}
+
+func TestOneLaneKeepsAPaneToOneAgent(t *testing.T) {
+	m := New(Config{MaxSlice: 1}, 0)
+	m.Join(t0, agentWith("pier", 1, "chromium"), nil)
+	m.Join(t0, agentWith("quay", 4, "chromium"), nil)
+	r := runOf("r", 5, "chromium")
+	r.Lanes = 1
+	ls := only[Lease](m.Submit(t0, r))
+	require.Len(t, ls, 1)
+	agent := ls[0].Agent
+	for len(ls) > 0 {
+		require.Len(t, ls, 1)
+		assert.Equal(t, agent, ls[0].Agent)
+		var ds []Decision
+		_, ds = m.Result(t0, ls[0].Fence, ls[0].Tests[0], Outcome{Verdict: verdict.Passed})
+		ls = only[Lease](ds)
+	}
+	assert.False(t, m.Live("r"))
+}
+
+func TestScarceAgentsAreKept(t *testing.T) {
+	m := New(Config{}, 0)
+	m.Join(t0, agentWith("amber", 1, "chromium", "webkit"), nil)
+	m.Join(t0, agentWith("brass", 1, "chromium"), nil)
+	assert.Equal(t, "brass", only[Lease](m.Submit(t0, runOf("r", 1, "chromium")))[0].Agent, "only amber has webkit")
+	assert.Equal(t, "amber", only[Lease](m.Submit(t0, runOf("s", 1, "webkit")))[0].Agent)
+}
+
+func TestAnAgentRestsAfterFaultsInARowAndIsTriedAgain(t *testing.T) {
+	m := New(Config{MaxSlice: 1, LabTries: 9}, 0)
+	m.Join(t0, agentWith("quay", 1, "chromium"), nil)
+	l := only[Lease](m.Submit(t0, runOf("r", 9, "chromium")))[0]
+	fail := func(now time.Time, o Outcome) []Decision {
+		_, ds := m.Result(now, l.Fence, l.Tests[0], o)
+		if next := only[Lease](ds); len(next) > 0 {
+			l = next[0]
+		}
+		return ds
+	}
+	for range 5 {
+		assert.Empty(t, only[Rests](fail(t0, Outcome{Verdict: verdict.Broken, Site: true})), "the site's fault is not the agent's")
+	}
+	broken := Outcome{Verdict: verdict.Broken, Why: "no display"}
+	fail(t0, broken)
+	fail(t0, broken)
+	ds := fail(t0, broken)
+	require.Equal(t, []Rests{{"quay", after(2 * time.Minute), "3 lab faults in a row, the last: no display"}}, only[Rests](ds))
+	assert.Empty(t, only[Lease](ds))
+	assert.Equal(t, "resting: 3 lab faults in a row, the last: no display", m.Load("quay").Away)
+	l = only[Lease](m.Tick(after(2 * time.Minute)))[0]
+	assert.Equal(t, after(6*time.Minute), only[Rests](fail(after(2*time.Minute), broken))[0].Until, "the next rest is twice as long")
+	l = only[Lease](m.Wake(after(3*time.Minute), "quay"))[0]
+	fail(after(3*time.Minute), Outcome{Verdict: verdict.Passed})
+	assert.Empty(t, only[Rests](fail(after(3*time.Minute), broken)))
+}
+
+func TestDraining(t *testing.T) {
+	m := New(Config{MaxSlice: 1}, 0)
+	m.Join(t0, agentWith("quay", 1, "chromium"), nil)
+	l := only[Lease](m.Submit(t0, runOf("r", 2, "chromium")))[0]
+	assert.Empty(t, m.Drain(t0, "quay", true))
+	_, ds := m.Result(t0, l.Fence, l.Tests[0], Outcome{Verdict: verdict.Passed})
+	assert.Empty(t, only[Lease](ds))
+	assert.Len(t, only[Lease](m.Drain(t0, "quay", false)), 1)
+}
+
+func TestStopAfterFailuresAndAtTheTimeLimit(t *testing.T) {
+	m := New(Config{MaxSlice: 1}, 0)
+	m.Join(t0, agentWith("quay", 1, "chromium"), nil)
+	r := runOf("r", 4, "chromium")
+	r.StopAfter = 1
+	l := only[Lease](m.Submit(t0, r))[0]
+	_, ds := m.Result(t0, l.Fence, l.Tests[0], Outcome{Verdict: verdict.Failed})
+	s := only[Settled](ds)
+	require.Len(t, s, 4)
+	assert.Equal(t, verdict.Skipped, s[3].Verdict)
+	assert.Equal(t, "stopped after 1 failed", s[3].Why)
+	assert.Len(t, only[Over](ds), 1)
+
+	r = runOf("slow", 2, "chromium")
+	r.TimeLimit = time.Minute
+	m2 := New(Config{MaxSlice: 1, LeaseTTL: time.Hour}, 0)
+	m2.Join(t0, agentWith("quay", 1, "chromium"), nil)
+	m2.Submit(t0, r)
+	assert.Empty(t, m2.Tick(after(time.Minute)))
+	ds = m2.Tick(after(61 * time.Second))
+	assert.Equal(t, "the run's limit of 1m0s is over", only[Settled](ds)[0].Why)
+	assert.Len(t, only[Over](ds), 1)
+}
+
+// Two projects of equal weight and very unlike backlogs share the slots evenly
+// while both have work: Jain's index of their slot seconds is 1 for an even
+// share and 1/2 when one has all.
+func TestFairShares(t *testing.T) {
+	m := New(Config{LeaseTTL: time.Hour}, 0)
+	for i := range 10 {
+		m.Join(t0, agentWith(string(rune('a'+i)), 4, "chromium"), nil)
+	}
+	busy := map[string]float64{}
+	type job struct {
+		lease Lease
+		end   time.Time
+	}
+	var jobs []job
+	now := t0
+	start := func(ds []Decision) {
+		for _, l := range only[Lease](ds) {
+			each := map[string]float64{"large": 3, "small": 11}[l.Run]
+			jobs = append(jobs, job{l, now.Add(time.Duration(each*float64(len(l.Tests))) * time.Second)})
+		}
+	}
+	for id, n := range map[string]int{"large": 9000, "small": 600} {
+		r := runOf(id, n, "chromium")
+		r.Project = id
+		start(m.Submit(t0, r))
+	}
+	for {
+		next := 0
+		for i := range jobs {
+			if jobs[i].end.Before(jobs[next].end) {
+				next = i
+			}
+		}
+		j := jobs[next]
+		for _, other := range jobs {
+			busy[other.lease.Run] += j.end.Sub(now).Seconds()
+		}
+		now = j.end
+		jobs = append(jobs[:next], jobs[next+1:]...)
+		for _, test := range j.lease.Tests {
+			_, ds := m.Result(now, j.lease.Fence, test, Outcome{Verdict: verdict.Passed})
+			start(ds)
+		}
+		if m.byID["small"].queued == 0 || m.byID["large"].queued == 0 {
+			break
+		}
+	}
+	a, b := busy["large"], busy["small"]
+	jain := (a + b) * (a + b) / (2 * (a*a + b*b))
+	assert.GreaterOrEqual(t, jain, 0.98, "%v", busy)
 }

@@ -5,8 +5,12 @@ package fleet
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"slices"
+	"strconv"
 	"strings"
+
+	"parallelpane/internal/core/combo"
 )
 
 // Facts is what an agent has. A fact may have several values: an agent with two
@@ -35,6 +39,7 @@ type Machine struct {
 	MemoryMB  int               `json:"memory_mb"`
 	Browsers  []Browser         `json:"browsers"`
 	Labels    map[string]string `json:"labels"`
+	Pool      string            `json:"pool"`       // shared, or the project that owns the agent
 	Headed    bool              `json:"headed"`     // can open windows, on a real or virtual display
 	StandIn   bool              `json:"stand_in"`   // a simulated agent, labelled as one everywhere
 	Version   string            `json:"version"`    // of the agent program
@@ -42,50 +47,40 @@ type Machine struct {
 	StartedAt string            `json:"started_at"` // RFC 3339
 }
 
-// Needs is what a piece of work asks for: every named fact must have one of the
-// given values.
-type Needs map[string][]string
-
-// NeedsOf turns the values of a combination into needs. Device and the
-// author's own axes ask nothing of an agent.
-func NeedsOf(values map[string]string) Needs {
-	needs := Needs{}
-	for _, axis := range []string{"browser", "os", "mode"} {
-		if v, ok := values[axis]; ok {
-			needs[axis] = []string{v}
-		}
-	}
-	if v, ok := values["version"]; ok {
-		needs["browser version"] = []string{values["browser"] + " " + v}
-	}
-	return needs
-}
-
-// HasVersion reports whether a browser's version is the wanted one or begins
-// with it, part by part: 153.7.0 has 153 and 153.7.
+// HasVersion reports whether a version selector allows the browser's version;
+// an empty one does.
 func (b Browser) HasVersion(want string) bool {
-	return want == "" || b.Version == want || strings.HasPrefix(b.Version, want+".")
+	if want == "" {
+		return true
+	}
+	sel, err := combo.ParseSelector(want)
+	return err == nil && sel.Allows(b.Version)
 }
 
-// Facts flattens a machine for matching. Only browsers that fit their driver
-// count, since no other can be opened.
-func (m Machine) Facts() Facts {
-	f := Facts{"os": {m.OS}, "arch": {m.Arch}, "mode": {"headless"}}
+// Own are the facts that agents have by themselves; labels may not use their
+// names.
+var Own = []string{"agent", "arch", "browser", "cores", "memory_mb", "mode", "os", "os_version", "pool", "version"}
+
+// Facts flattens the machine of an agent for matching. Only browsers that fit
+// their driver count, since no other can be opened.
+func (m Machine) Facts(agent string) Facts {
+	f := Facts{"agent": {agent}, "os": {m.OS}, "arch": {m.Arch}, "mode": {"headless"}, "pool": {cmp.Or(m.Pool, Shared)},
+		"cores": {strconv.Itoa(m.Cores)}, "memory_mb": {strconv.Itoa(m.MemoryMB)}, "os_version": {m.OSVersion}}
 	if m.Headed {
 		f["mode"] = append(f["mode"], "headed")
 	}
 	for _, b := range m.Browsers {
 		if b.Fits {
-			f["browser"] = append(f["browser"], b.Name)
-			for i := range len(b.Version) + 1 { // each beginning of the version that ends with a part
-				if i == len(b.Version) || b.Version[i] == '.' {
-					f["browser version"] = append(f["browser version"], b.Name+" "+b.Version[:i])
-				}
+			if !slices.Contains(f["browser"], b.Name) {
+				f["browser"] = append(f["browser"], b.Name)
 			}
+			f["version"] = append(f["version"], b.Name+" "+b.Version)
 		}
 	}
 	for k, v := range m.Labels {
-		f[k] = append(f[k], v)
+		if !slices.Contains(Own, k) {
+			f[k] = []string{v}
+		}
 	}
 	return f
 }
@@ -111,7 +106,12 @@ func Match(needs Needs, facts Facts) []Lack {
 	var lacks []Lack
 	for fact, want := range needs {
 		have := facts[fact]
-		if !slices.ContainsFunc(want, func(w string) bool { return slices.Contains(have, w) }) {
+		meets := func(w string) bool { return has(have, w) }
+		if fact == "version" {
+			have = ofBrowsers(have, needs["browser"])
+			meets = func(w string) bool { return hasVersion(have, w) }
+		}
+		if !slices.ContainsFunc(want, meets) {
 			lacks = append(lacks, Lack{Fact: fact, Want: want, Have: have})
 		}
 	}
@@ -119,35 +119,64 @@ func Match(needs Needs, facts Facts) []Lack {
 	return lacks
 }
 
+func has(have []string, want string) bool {
+	if slices.Contains(have, want) {
+		return true
+	}
+	if want == "" || (want[0] != '<' && want[0] != '>') {
+		return false
+	}
+	sel, err := combo.ParseSelector(want)
+	return err == nil && slices.ContainsFunc(have, sel.Allows)
+}
+
+// ofBrowsers keeps the versions of the named browsers; no name keeps all.
+func ofBrowsers(versions, browsers []string) (out []string) {
+	for _, v := range versions {
+		if name, _, _ := strings.Cut(v, " "); len(browsers) == 0 || slices.Contains(browsers, name) {
+			out = append(out, v)
+		}
+	}
+	return out
+}
+
+func hasVersion(have []string, want string) bool {
+	sel, err := combo.ParseSelector(want)
+	return err == nil && slices.ContainsFunc(have, func(v string) bool {
+		_, version, _ := strings.Cut(v, " ")
+		return sel.Allows(version)
+	})
+}
+
 // Member is an agent as matching sees it.
 type Member struct {
-	Name   string
-	Facts  Facts
-	Online bool
-	Busy   bool // no slot is free
+	Name  string
+	Facts Facts
+	Busy  bool   // no slot is free
+	Away  string // why it takes no work now; "" when it does
 }
 
 // Answer says which members match and what the others lack.
 type Answer struct {
-	Idle    []string          `json:"idle"`
-	Busy    []string          `json:"busy"`
-	Offline []string          `json:"offline"` // would match if they were online
-	Others  map[string][]Lack `json:"others"`
+	Idle   []string          `json:"idle"`
+	Busy   []string          `json:"busy"`
+	Away   map[string]string `json:"away" description:"agents that would match but take no work now, with the reason"`
+	Others map[string][]Lack `json:"others" description:"agents that do not match, with what each lacks"`
 }
 
-// Possible says whether any member, even an offline one, could do the work.
-func (a Answer) Possible() bool { return len(a.Idle)+len(a.Busy)+len(a.Offline) > 0 }
+// Possible says whether any member, even one that is away, could do the work.
+func (a Answer) Possible() bool { return len(a.Idle)+len(a.Busy)+len(a.Away) > 0 }
 
 // Ask compares needs with every member.
 func Ask(needs Needs, members []Member) Answer {
-	a := Answer{Others: map[string][]Lack{}}
+	a := Answer{Idle: []string{}, Busy: []string{}, Away: map[string]string{}, Others: map[string][]Lack{}}
 	for _, m := range members {
 		lacks := Match(needs, m.Facts)
 		switch {
 		case len(lacks) > 0:
 			a.Others[m.Name] = lacks
-		case !m.Online:
-			a.Offline = append(a.Offline, m.Name)
+		case m.Away != "":
+			a.Away[m.Name] = m.Away
 		case m.Busy:
 			a.Busy = append(a.Busy, m.Name)
 		default:
@@ -166,34 +195,21 @@ func (a Answer) Explain(needs Needs) string {
 	if len(a.Others) == 0 {
 		return "no agent has joined yet: start one with pane agent"
 	}
-	type near struct {
-		name  string
-		lacks []Lack
-	}
-	var all []near
-	for name, lacks := range a.Others {
-		all = append(all, near{name, lacks})
-	}
-	slices.SortFunc(all, func(x, y near) int {
-		return cmp.Or(cmp.Compare(len(x.lacks), len(y.lacks)), cmp.Compare(x.name, y.name))
-	})
 	var parts []string
-	for _, n := range all[:min(3, len(all))] {
-		lacks := make([]string, len(n.lacks))
-		for i, l := range n.lacks {
+	near := a.Nearest()
+	for _, name := range near[:min(3, len(near))] {
+		lacks := make([]string, len(a.Others[name]))
+		for i, l := range a.Others[name] {
 			lacks[i] = l.String()
 		}
-		parts = append(parts, n.name+" ("+strings.Join(lacks, "; ")+")")
+		parts = append(parts, name+" ("+strings.Join(lacks, "; ")+")")
 	}
-	return fmt.Sprintf("no agent has %s; nearest: %s", needs, strings.Join(parts, ", "))
+	return fmt.Sprintf("no agent has %s; nearest: %s", needs.Plain(), strings.Join(parts, ", "))
 }
 
-// String writes needs in the form a person types: browser=firefox os=linux|macos.
-func (n Needs) String() string {
-	parts := make([]string, 0, len(n))
-	for fact, want := range n {
-		parts = append(parts, fact+"="+strings.Join(want, "|"))
-	}
-	slices.Sort(parts)
-	return strings.Join(parts, " ")
+// Nearest lists the agents that do not match, those that lack least first.
+func (a Answer) Nearest() []string {
+	names := slices.Sorted(maps.Keys(a.Others))
+	slices.SortStableFunc(names, func(x, y string) int { return cmp.Compare(len(a.Others[x]), len(a.Others[y])) })
+	return names
 }

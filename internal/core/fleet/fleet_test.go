@@ -13,14 +13,14 @@ func quay() Machine {
 }
 
 func TestFactsCountOnlyBrowsersThatFit(t *testing.T) {
-	f := quay().Facts()
+	f := quay().Facts("quay-1")
 	assert.Equal(t, []string{"chromium", "firefox"}, f["browser"])
 	assert.Equal(t, []string{"headless"}, f["mode"])
 	assert.Equal(t, []string{"quay"}, f["site"])
 }
 
 func TestMatch(t *testing.T) {
-	f := quay().Facts()
+	f := quay().Facts("quay-1")
 	assert.Nil(t, Match(Needs{"browser": {"firefox"}, "os": {"linux", "macos"}}, f))
 	lacks := Match(Needs{"os": {"macos"}, "browser": {"webkit"}}, f)
 	assert.Equal(t, []Lack{
@@ -34,9 +34,9 @@ func TestMatch(t *testing.T) {
 func TestAskSortsMembersAndExplains(t *testing.T) {
 	mac := Facts{"os": {"macos"}, "browser": {"webkit"}}
 	members := []Member{
-		{Name: "quay-1", Facts: quay().Facts(), Online: true},
-		{Name: "quay-2", Facts: quay().Facts(), Online: true, Busy: true},
-		{Name: "pier-1", Facts: mac, Online: false},
+		{Name: "quay-1", Facts: quay().Facts("quay-1")},
+		{Name: "quay-2", Facts: quay().Facts("quay-1"), Busy: true},
+		{Name: "pier-1", Facts: mac, Away: "offline"},
 	}
 	a := Ask(Needs{"browser": {"chromium"}}, members)
 	assert.Equal(t, []string{"quay-1"}, a.Idle)
@@ -44,7 +44,7 @@ func TestAskSortsMembersAndExplains(t *testing.T) {
 	assert.Contains(t, a.Others, "pier-1")
 	assert.True(t, a.Possible())
 
-	assert.Equal(t, []string{"pier-1"}, Ask(Needs{"browser": {"webkit"}}, members).Offline)
+	assert.Equal(t, map[string]string{"pier-1": "offline"}, Ask(Needs{"browser": {"webkit"}}, members).Away)
 
 	needs := Needs{"browser": {"webkit"}, "os": {"linux"}}
 	a = Ask(needs, members)
@@ -57,7 +57,7 @@ func TestAskSortsMembersAndExplains(t *testing.T) {
 func TestVersionsMatchByTheirBeginning(t *testing.T) {
 	m := Machine{Browsers: []Browser{{Name: "firefox", Version: "153.7.0", Fits: true}, {Name: "chromium", Version: "156.0.1", Fits: true}}}
 	for version, want := range map[string]bool{"153": true, "153.7": true, "153.7.0": true, "15": false, "153.70": false, "156": false} {
-		lacks := Match(NeedsOf(map[string]string{"browser": "firefox", "version": version}), m.Facts())
+		lacks := Match(NeedsOf("", map[string]string{"browser": "firefox", "version": version}), m.Facts("quay-1"))
 		assert.Equal(t, want, lacks == nil, version)
 		assert.Equal(t, want, m.Browsers[0].HasVersion(version), version)
 	}
@@ -65,6 +65,61 @@ func TestVersionsMatchByTheirBeginning(t *testing.T) {
 }
 
 func TestNeedsOfAsksOnlyWhatAgentsProvide(t *testing.T) {
-	n := NeedsOf(map[string]string{"browser": "firefox", "device": "pocket", "mode": "headed", "tariff": "winter"})
-	assert.Equal(t, "browser=firefox mode=headed", n.String())
+	n := NeedsOf("", map[string]string{"browser": "firefox", "device": "pocket", "mode": "headed", "tariff": "winter"})
+	assert.Equal(t, "browser=firefox mode=headed pool=shared", n.String())
+	assert.Equal(t, "browser=firefox mode=headed", n.Plain())
+}
+
+func TestVersionsBelongToTheBrowserAskedFor(t *testing.T) {
+	f := Machine{Browsers: []Browser{{Name: "firefox", Version: "153.7.0", Fits: true}, {Name: "chromium", Version: "156.0.1", Fits: true}}}.Facts("a")
+	assert.Nil(t, Match(Needs{"version": {">=155"}}, f))
+	assert.Nil(t, Match(Needs{"version": {"<100", ">=150 <154"}, "browser": {"firefox"}}, f))
+	lacks := Match(Needs{"version": {">=155"}, "browser": {"firefox"}}, f)
+	assert.Equal(t, "version: wants >=155, has firefox 153.7.0", lacks[0].String())
+}
+
+func TestBoundsOnNumbers(t *testing.T) {
+	f := Machine{Cores: 8, MemoryMB: 15900}.Facts("a")
+	assert.Nil(t, Match(Needs{"cores": {">=4"}, "memory_mb": {">8000"}}, f))
+	assert.Len(t, Match(Needs{"cores": {">8"}}, f), 1)
+}
+
+func TestPools(t *testing.T) {
+	own, shared := Machine{Pool: "tides"}.Facts("own"), Machine{}.Facts("shared")
+	for project, want := range map[string][2]bool{"tides": {true, true}, "berths": {false, true}} {
+		n := NeedsOf(project, nil)
+		assert.Equal(t, want, [2]bool{Match(n, own) == nil, Match(n, shared) == nil}, project)
+	}
+	assert.Equal(t, "pool: wants shared or berths, has tides", Match(NeedsOf("berths", nil), own)[0].String())
+}
+
+func TestParseNeeds(t *testing.T) {
+	n, err := ParseNeeds([]string{"browser=firefox|chromium", "version=>=140 <160", "site=quay"})
+	assert.NoError(t, err)
+	assert.Equal(t, Needs{"browser": {"firefox", "chromium"}, "version": {">=140 <160"}, "site": {"quay"}}, n)
+	for word, want := range map[string]string{"firefox": "is not a need", "=x": "is not a need", "a=": "is not a need", "a=b|": "empty value",
+		"version=newest": "chooses no version", "cores=>many": "chooses no version"} {
+		_, err := ParseNeeds([]string{word})
+		assert.ErrorContains(t, err, want, word)
+	}
+	_, err = ParseNeeds([]string{"a=1", "a=2"})
+	assert.ErrorContains(t, err, "twice")
+}
+
+func TestLabelsCannotPoseAsFacts(t *testing.T) {
+	f := Machine{OS: "linux", Labels: map[string]string{"os": "macos", "pool": "tides", "site": "quay"}}.Facts("a")
+	assert.Equal(t, []string{"linux"}, f["os"])
+	assert.Equal(t, []string{Shared}, f["pool"])
+	assert.Equal(t, []string{"quay"}, f["site"])
+}
+
+func TestALabOfMembers(t *testing.T) {
+	lab := Lab{Project: "berths", Members: []Member{
+		{Name: "a", Facts: Machine{Browsers: []Browser{{Name: "kestrel", Version: "12.1", Fits: true}, {Name: "kestrel", Version: "9.4", Fits: true}}}.Facts("a")},
+		{Name: "b", Facts: Machine{Pool: "tides", Browsers: []Browser{{Name: "kestrel", Version: "13.0", Fits: true}}}.Facts("b")},
+	}}
+	assert.Equal(t, []string{"9.4", "12.1"}, lab.Versions("kestrel"))
+	assert.Empty(t, lab.Lacks(map[string]string{"browser": "kestrel", "version": "12"}))
+	assert.Contains(t, lab.Lacks(map[string]string{"browser": "kestrel", "version": "13"}), "nearest: a (version: wants 13, has kestrel 12.1, kestrel 9.4)")
+	assert.Empty(t, Lab{}.Lacks(map[string]string{"browser": "kestrel"}))
 }

@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
+	"strings"
 	"time"
 
 	"parallelpane/internal/core/fleet"
@@ -91,6 +92,15 @@ func (Family) Launch(ctx context.Context, o engine.Options) (*engine.Instance, e
 		"DISPLAY=" + o.Display, "GDK_BACKEND=x11", "GDK_SCALE=" + strconv.Itoa(scale), "NO_AT_BRIDGE=1",
 		"XDG_CONFIG_HOME=" + config, "XDG_DATA_HOME=" + filepath.Join(o.Dir, "data"), "XDG_CACHE_HOME=" + filepath.Join(o.Dir, "cache"),
 		process.SessionEnv(o.Dir),
+	}
+	if l := o.Device.Locale; l != "" {
+		posix := strings.ReplaceAll(l, "-", "_")
+		env = append(env, "LANGUAGE="+posix, "LANG="+posix+".UTF-8")
+		inst.Outcome.Apply("locale "+l, nil)
+	}
+	if z := o.Device.TimeZone; z != "" {
+		env = append(env, "TZ="+z)
+		inst.Outcome.Apply("time zone "+z, nil)
 	}
 	inst.Outcome.Apply(fmt.Sprintf("pixel ratio %g", o.Device.PixelRatio), ratioError(o.Device.PixelRatio))
 	args := []string{"--automation"}

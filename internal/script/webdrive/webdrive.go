@@ -79,7 +79,7 @@ func (b *Browser) Visit(ctx context.Context, address string) error {
 		return judged
 	}
 	if unreachable := Reachable(ctx, address); unreachable != nil {
-		return &script.LabError{Err: unreachable}
+		return &script.LabError{Err: unreachable, Site: true}
 	}
 	return b.judge(ctx, err)
 }

@@ -1,0 +1,294 @@
+package dispatch
+
+import (
+	"fmt"
+	"slices"
+	"time"
+
+	"parallelpane/internal/core/fleet"
+	"parallelpane/internal/core/verdict"
+)
+
+// Know adds an agent that is not online, so that work only it could do waits
+// for it instead of ending as unsupported.
+func (m *Machine) Know(now time.Time, a Agent) {
+	if _, ok := m.agents[a.Name]; !ok {
+		st := &agentState{Agent: a, leases: map[int64]*leaseState{}}
+		m.agents[a.Name] = st
+		m.refit(now, st)
+	}
+}
+
+// Join brings an agent online. held are the fences of leases it still works on;
+// any other lease of that name is lost, since the program that held it is gone.
+func (m *Machine) Join(now time.Time, a Agent, held []int64) []Decision {
+	m.Know(now, a)
+	st := m.agents[a.Name]
+	st.Agent, st.online = a, true
+	m.refit(now, st)
+	m.count(now, st)
+	for _, ls := range m.leasesOf(func(ls *leaseState) bool { return ls.Agent == a.Name }) {
+		if slices.Contains(held, ls.Fence) {
+			ls.Expires = now.Add(m.cfg.LeaseTTL)
+		} else {
+			m.lose(now, ls, fmt.Sprintf("agent %s was started again while it held the test", a.Name))
+		}
+	}
+	m.deal(now)
+	return m.take()
+}
+
+// Leave marks an agent offline. Its leases live on until they expire, for the
+// agent may only have lost its connection.
+func (m *Machine) Leave(now time.Time, name string) []Decision {
+	if st := m.agents[name]; st != nil {
+		st.online = false
+		m.count(now, st)
+	}
+	m.deal(now)
+	return m.take()
+}
+
+// Drain has an agent take nothing new, or again take work.
+func (m *Machine) Drain(now time.Time, name string, draining bool) []Decision {
+	if st := m.agents[name]; st != nil {
+		st.Draining = draining
+		m.count(now, st)
+	}
+	m.deal(now)
+	return m.take()
+}
+
+// Wake ends an agent's rest and forgets its faults.
+func (m *Machine) Wake(now time.Time, name string) []Decision {
+	if st := m.agents[name]; st != nil {
+		st.faults, st.rest, st.restUntil = 0, 0, time.Time{}
+		m.count(now, st)
+	}
+	m.deal(now)
+	return m.take()
+}
+
+// Forget removes an agent for good; its leases are lost.
+func (m *Machine) Forget(now time.Time, name string) []Decision {
+	if st := m.agents[name]; st != nil {
+		st.online = false
+		m.count(now, st)
+		for _, ls := range m.leasesOf(func(ls *leaseState) bool { return ls.Agent == name }) {
+			m.lose(now, ls, "agent "+name+" was removed")
+		}
+		delete(m.agents, name)
+		m.refit(now, st)
+	}
+	m.deal(now)
+	return m.take()
+}
+
+// SetQuotas replaces all quotas. Leases that are more than a new one allows run
+// to their end.
+func (m *Machine) SetQuotas(now time.Time, quotas []Quota) []Decision {
+	m.quotas = nil
+	for _, q := range quotas {
+		m.quotas = append(m.quotas, &quotaState{Quota: q})
+	}
+	for _, p := range m.projects {
+		m.weigh(p)
+	}
+	for _, r := range m.byID {
+		for _, p := range r.panes {
+			m.subject(p)
+			for _, q := range p.quotas {
+				q.active += p.active
+			}
+		}
+	}
+	m.deal(now)
+	return m.take()
+}
+
+// Submit adds a run. Panes that no known agent could ever serve end at once as
+// unsupported; while no agent is known at all, they wait.
+func (m *Machine) Submit(now time.Time, r Run) []Decision {
+	st := m.add(now, r)
+	if len(m.agents) > 0 {
+		for _, p := range st.panes {
+			if len(p.class.agents) == 0 {
+				m.settleQueue(st, p, verdict.Unsupported, m.Ask(p.class.needs).Explain(p.class.needs))
+			}
+		}
+	}
+	m.deal(now)
+	m.finish(st)
+	return m.take()
+}
+
+// Restore adds a run taken up from records, with the leases that were live.
+// They get a full TTL, in which their agents can come back.
+func (m *Machine) Restore(now time.Time, r Run, leases []Lease) []Decision {
+	st := m.add(now, r)
+	for _, l := range leases {
+		p := st.panes[l.Pane]
+		ls := &leaseState{Lease: l, started: -1, startedAt: now}
+		ls.Expires = now.Add(m.cfg.LeaseTTL)
+		for _, t := range l.Tests {
+			if i := slices.Index(p.queue, t); i >= 0 {
+				p.queue = slices.Delete(p.queue, i, i+1)
+				m.tally(p, p.tests[t], false)
+				ls.left = append(ls.left, t)
+			}
+		}
+		if len(ls.left) == 0 {
+			continue
+		}
+		m.Know(now, Agent{Name: l.Agent})
+		m.hold(now, st, p, ls)
+		m.fence = max(m.fence, l.Fence)
+	}
+	m.finish(st)
+	return m.take()
+}
+
+// Started notes which test of a lease runs now, so that only this one counts as
+// tried when the agent is lost. It reports whether the lease is live.
+func (m *Machine) Started(now time.Time, fence int64, test int) bool {
+	ls := m.leases[fence]
+	if ls == nil || !slices.Contains(ls.left, test) {
+		return false
+	}
+	ls.started, ls.startedAt = test, now
+	return true
+}
+
+// Renew prolongs the leases an agent works on and returns those that have ended
+// and must be dropped.
+func (m *Machine) Renew(now time.Time, agent string, fences []int64) (ended []int64) {
+	for _, fence := range fences {
+		if ls := m.leases[fence]; ls != nil && ls.Agent == agent {
+			ls.Expires = now.Add(m.cfg.LeaseTTL)
+		} else {
+			ended = append(ended, fence)
+		}
+	}
+	return ended
+}
+
+// Outcome is what an attempt came to.
+type Outcome struct {
+	Verdict verdict.Verdict
+	Why     string
+	Site    bool    // what was broken is the site under test, not the agent
+	Seconds float64 // how long the attempt took; 0 when that says nothing
+}
+
+// Result takes the outcome of one attempt. It is accepted only while its lease
+// lives and the test has no result in it yet.
+func (m *Machine) Result(now time.Time, fence int64, test int, o Outcome) (accepted bool, _ []Decision) {
+	ls := m.leases[fence]
+	if ls == nil {
+		return false, nil
+	}
+	i := slices.Index(ls.left, test)
+	if i < 0 {
+		return false, nil
+	}
+	ls.left = slices.Delete(ls.left, i, i+1)
+	if ls.started == test {
+		ls.started = -1
+	}
+	r := m.byID[ls.Run]
+	if o.Seconds > 0 && o.Verdict != verdict.Broken {
+		m.learn(r, test, o.Seconds)
+	}
+	if len(ls.left) == 0 {
+		m.release(now, ls)
+		m.out = append(m.out, Closed{Fence: fence})
+	}
+	m.attempt(r, r.panes[ls.Pane], test, o.Verdict, ls.Agent)
+	switch a := m.agents[ls.Agent]; {
+	case o.Verdict == verdict.Broken && !o.Site:
+		m.fault(now, ls.Agent, o.Why)
+	case a != nil && o.Verdict != verdict.Broken:
+		a.faults, a.rest = 0, 0
+	}
+	if r.StopAfter > 0 && r.failed >= r.StopAfter && r.open > 0 {
+		m.stop(now, r, fmt.Sprintf("stopped after %d failed", r.failed))
+	}
+	m.deal(now)
+	m.finish(r)
+	return true, m.take()
+}
+
+// Done gives a lease back. Tests without a result are queued again; the one
+// that had started counts as broken.
+func (m *Machine) Done(now time.Time, fence int64, why string) []Decision {
+	if ls := m.leases[fence]; ls != nil {
+		m.lose(now, ls, why)
+		m.deal(now)
+	}
+	return m.take()
+}
+
+// Cancel ends a run: its leases end and every test without a verdict is
+// skipped.
+func (m *Machine) Cancel(now time.Time, id, why string) []Decision {
+	if r := m.byID[id]; r != nil {
+		m.stop(now, r, why)
+		m.deal(now)
+	}
+	return m.take()
+}
+
+// Tick lets time pass: leases that were not renewed end, rested agents take
+// work again, work that waited too long for an agent is broken, and runs that
+// are over their time are stopped. Call it about once a second.
+func (m *Machine) Tick(now time.Time) []Decision {
+	for _, ls := range m.leasesOf(func(ls *leaseState) bool { return now.After(ls.Expires) }) {
+		m.lose(now, ls, fmt.Sprintf("agent %s stopped answering", ls.Agent))
+	}
+	for _, a := range m.agents {
+		if !a.restUntil.IsZero() && !now.Before(a.restUntil) {
+			a.restUntil = time.Time{}
+			a.faults = m.cfg.RestAfter - 1 // on trial
+			m.count(now, a)
+		}
+	}
+	m.deal(now)
+	for _, r := range m.runs() {
+		if r.TimeLimit > 0 && !r.StartedAt.IsZero() && now.Sub(r.StartedAt) > r.TimeLimit {
+			m.stop(now, r, fmt.Sprintf("the run's limit of %s is over", r.TimeLimit))
+			continue
+		}
+		limit := m.cfg.QueueLimit
+		if r.QueueLimit > 0 {
+			limit = r.QueueLimit
+		}
+		for _, p := range r.panes {
+			if len(p.queue) > 0 && !p.class.lackSince.IsZero() && now.Sub(later(p.class.lackSince, p.since)) > limit {
+				m.settleQueue(r, p, verdict.Broken, m.lacked(p.class.needs, limit))
+			}
+		}
+		m.finish(r)
+	}
+	m.deal(now)
+	return m.take()
+}
+
+func later(a, b time.Time) time.Time {
+	if a.After(b) {
+		return a
+	}
+	return b
+}
+
+// lacked says which agents work waited for.
+func (m *Machine) lacked(needs fleet.Needs, limit time.Duration) string {
+	why := fmt.Sprintf("no agent with %s took work for %s", needs.Plain(), limit)
+	for i, name := range m.Ask(needs).away() {
+		sep := ", "
+		if i == 0 {
+			sep = ": "
+		}
+		why += sep + name
+	}
+	return why
+}

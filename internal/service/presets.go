@@ -1,0 +1,115 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"parallelpane/internal/store"
+)
+
+// Preset is a saved run request.
+type Preset struct {
+	Name      string     `json:"name"`
+	Project   string     `json:"project"`
+	Request   RunRequest `json:"request"`
+	MadeBy    string     `json:"made_by"`
+	MadeAt    *time.Time `json:"made_at"`
+	ChangedBy string     `json:"changed_by"`
+	ChangedAt *time.Time `json:"changed_at"`
+	Used      int        `json:"used" description:"runs made from it"`
+	LastRun   int        `json:"last_run" description:"number of the latest one; 0 when there is none"`
+	LastBy    string     `json:"last_by"`
+	LastAt    *time.Time `json:"last_at"`
+	id        string
+}
+
+// PresetRequest saves a preset.
+type PresetRequest struct {
+	Name    string     `json:"name" required:"true"`
+	Request RunRequest `json:"request" required:"true"`
+}
+
+// Presets lists the presets by name.
+func (s *Service) Presets(ctx context.Context) ([]Preset, error) {
+	rows, err := s.store.Presets(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := []Preset{}
+	for _, r := range rows {
+		p := Preset{Name: r.Name, Project: r.Project, MadeBy: r.MadeBy, MadeAt: at(r.MadeAt), ChangedBy: r.ChangedBy, ChangedAt: at(r.ChangedAt),
+			Used: r.Used, LastRun: r.LastRun, LastBy: r.LastBy, LastAt: at(r.LastAt), id: r.ID}
+		if err := json.Unmarshal([]byte(r.Request), &p.Request); err != nil {
+			return nil, fmt.Errorf("records of preset %s: %w", r.Name, err)
+		}
+		out = append(out, p)
+	}
+	return out, nil
+}
+
+func (s *Service) preset(ctx context.Context, name string) (Preset, error) {
+	all, err := s.Presets(ctx)
+	if err != nil {
+		return Preset{}, err
+	}
+	for _, p := range all {
+		if p.Name == name {
+			return p, nil
+		}
+	}
+	return Preset{}, errorf(NotFound, "there is no preset %q: pane preset list shows those there are", name)
+}
+
+// SavePreset saves a request under a name, in place of what was there. The
+// request must be one that could be run.
+func (s *Service) SavePreset(ctx context.Context, who Who, req PresetRequest) (Preset, error) {
+	if !agentName.MatchString(req.Name) {
+		return Preset{}, errorf(Invalid, "%q is not a name for a preset: letters, digits, '.', '-' and '_', at most 64", req.Name)
+	}
+	o, err := s.order(ctx, req.Request)
+	if err != nil {
+		return Preset{}, err
+	}
+	by, now := strings.TrimSuffix(who.Name, consoleSuffix), store.Millis(s.now())
+	if err := s.store.Write(store.SavePreset(store.Preset{ID: newID(), Name: req.Name, Project: o.project.Name, Request: store.JSON(o.req),
+		MadeBy: by, MadeAt: now, ChangedBy: by, ChangedAt: now})); err != nil {
+		return Preset{}, err
+	}
+	return s.preset(ctx, req.Name)
+}
+
+// DropPreset removes a preset that no schedule uses.
+func (s *Service) DropPreset(ctx context.Context, name string) error {
+	p, err := s.preset(ctx, name)
+	if err != nil {
+		return err
+	}
+	if err := s.store.Write(store.DropPreset(p.id)); errors.Is(err, store.ErrGuard) {
+		return errorf(Conflict, "a schedule uses the preset %s: remove the schedule first", name)
+	} else if err != nil {
+		return err
+	}
+	return nil
+}
+
+// RunPreset starts a run as a preset says.
+func (s *Service) RunPreset(ctx context.Context, who Who, name string) (Run, error) {
+	return s.runPreset(ctx, who, name, "")
+}
+
+func (s *Service) runPreset(ctx context.Context, who Who, name, schedule string) (Run, error) {
+	p, err := s.preset(ctx, name)
+	if err != nil {
+		return Run{}, err
+	}
+	o, err := s.order(ctx, p.Request)
+	if err != nil {
+		return Run{}, err
+	}
+	o.preset, o.schedule = p.id, schedule
+	return s.start(who, o)
+}

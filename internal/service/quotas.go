@@ -1,0 +1,137 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+
+	"parallelpane/internal/core/dispatch"
+	"parallelpane/internal/core/fleet"
+	"parallelpane/internal/store"
+)
+
+// Quota bounds the slots that a project, the owner of a token or every
+// combination with some values may use at once. A project's also has a weight.
+type Quota struct {
+	ID     string             `json:"id"`
+	Kind   dispatch.QuotaKind `json:"kind"`
+	Name   string             `json:"name" description:"of the project or owner; for combinations the values, such as browser=webkit"`
+	Slots  int                `json:"slots" description:"most slots at once; 0 means no bound"`
+	Weight float64            `json:"weight" description:"of a project's share against the others'; 0 means 1"`
+}
+
+// QuotaRequest sets a quota.
+type QuotaRequest struct {
+	Kind   dispatch.QuotaKind `json:"kind" required:"true" enum:"project,owner,combination"`
+	Name   string             `json:"name" required:"true"`
+	Slots  int                `json:"slots,omitempty" minimum:"0"`
+	Weight float64            `json:"weight,omitempty" minimum:"0"`
+}
+
+func (s *Service) takeUpQuotas(ctx context.Context) error {
+	rows, err := s.store.Quotas(ctx)
+	if err != nil {
+		return err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	qs, err := quotasOf(rows)
+	if err != nil {
+		return err
+	}
+	s.machine.SetQuotas(s.now(), qs)
+	return nil
+}
+
+func quotasOf(rows []store.Quota) (out []dispatch.Quota, err error) {
+	for _, r := range rows {
+		q := dispatch.Quota{Kind: dispatch.QuotaKind(r.Kind), Name: r.Name, Slots: r.Slots, Weight: r.Weight}
+		if err := json.Unmarshal([]byte(r.Values), &q.Values); err != nil {
+			return nil, fmt.Errorf("records of quota %s: %w", r.ID, err)
+		}
+		out = append(out, q)
+	}
+	return out, nil
+}
+
+// Quotas lists the quotas.
+func (s *Service) Quotas(ctx context.Context) ([]Quota, error) {
+	rows, err := s.store.Quotas(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := []Quota{}
+	for _, r := range rows {
+		out = append(out, Quota{r.ID, dispatch.QuotaKind(r.Kind), r.Name, r.Slots, r.Weight})
+	}
+	return out, nil
+}
+
+// SetQuota sets a quota in place of the one that counts the same.
+func (s *Service) SetQuota(ctx context.Context, req QuotaRequest) ([]Quota, error) {
+	values := map[string]string{}
+	switch req.Kind {
+	case dispatch.OfProject, dispatch.OfOwner:
+		if req.Name == "" || len(req.Name) > 100 {
+			return nil, errorf(Invalid, "name: expected the name of a project or owner")
+		}
+	case dispatch.OfCombination:
+		needs, err := fleet.ParseNeeds(strings.Fields(req.Name))
+		if err != nil || len(needs) == 0 {
+			return nil, errorf(Invalid, "name: expected values of a combination such as \"browser=webkit mode=headed\", found %q", req.Name)
+		}
+		for axis, v := range needs {
+			if len(v) != 1 {
+				return nil, errorf(Invalid, "name: expected one value for %s", axis)
+			}
+			values[axis] = v[0]
+		}
+		req.Name = needs.String()
+	default:
+		return nil, errorf(Invalid, "kind: expected project, owner or combination, found %q", req.Kind)
+	}
+	switch {
+	case req.Slots < 0 || req.Slots > 100_000:
+		return nil, errorf(Invalid, "slots: expected 0 to 100000, found %d", req.Slots)
+	case !(req.Weight >= 0 && req.Weight <= 1000):
+		return nil, errorf(Invalid, "weight: expected 0 to 1000, found %g", req.Weight)
+	case req.Weight > 0 && req.Kind != dispatch.OfProject:
+		return nil, errorf(Invalid, "weight: only projects have one")
+	case req.Weight == 0 && req.Slots == 0:
+		return nil, errorf(Invalid, "expected slots or a weight; DELETE removes a quota")
+	}
+	row := store.Quota{ID: newID(), Kind: string(req.Kind), Name: req.Name, Values: store.JSON(values), Slots: req.Slots, Weight: req.Weight}
+	return s.changeQuotas(ctx, store.SaveQuota(row))
+}
+
+// DropQuota removes a quota.
+func (s *Service) DropQuota(ctx context.Context, id string) error {
+	_, err := s.changeQuotas(ctx, store.DropQuota(id))
+	if errors.Is(err, store.ErrGuard) {
+		return errorf(NotFound, "there is no quota %s", id)
+	}
+	return err
+}
+
+func (s *Service) changeQuotas(ctx context.Context, change store.Stmt) ([]Quota, error) {
+	if err := s.store.Enqueue(change).Wait(); err != nil {
+		return nil, err
+	}
+	rows, err := s.store.Quotas(ctx)
+	if err != nil {
+		return nil, err
+	}
+	qs, err := quotasOf(rows)
+	if err != nil {
+		return nil, err
+	}
+	s.mu.Lock()
+	e := s.applyLocked(s.machine.SetQuotas(s.now(), qs))
+	s.mu.Unlock()
+	if err := s.carryOut(e); err != nil {
+		return nil, err
+	}
+	return s.Quotas(ctx)
+}

@@ -1,0 +1,391 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+	_ "time/tzdata" // zones, on machines that have none
+
+	ics "github.com/arran4/golang-ical"
+
+	"parallelpane/internal/core/calendar"
+	"parallelpane/internal/store"
+)
+
+// Schedule runs a preset again and again.
+type Schedule struct {
+	Name     string      `json:"name"`
+	Preset   string      `json:"preset"`
+	Rule     string      `json:"rule" description:"RFC 5545 recurrence rule, without RRULE:"`
+	Words    string      `json:"words" description:"the rule in plain words"`
+	Start    *time.Time  `json:"start"`
+	Zone     string      `json:"zone"`
+	Missed   Missed      `json:"missed"`
+	Overlap  Overlap     `json:"overlap"`
+	Paused   bool        `json:"paused"`
+	Next     []time.Time `json:"next" description:"the next five occurrences; none while paused or when it is over"`
+	LastRun  int         `json:"last_run" description:"number of the latest run; 0 when there is none"`
+	LastNote string      `json:"last_note" description:"what became of the latest occurrence"`
+	MadeBy   string      `json:"made_by"`
+	MadeAt   *time.Time  `json:"made_at"`
+}
+
+// ScheduleRequest makes a schedule.
+type ScheduleRequest struct {
+	Name    string  `json:"name" required:"true"`
+	Preset  string  `json:"preset" required:"true"`
+	Rule    string  `json:"rule" required:"true" description:"RFC 5545 recurrence rule, without RRULE:"`
+	Start   string  `json:"start,omitempty" description:"first moment, RFC 3339; the present if not given"`
+	Zone    string  `json:"zone,omitempty" description:"time zone in which the wall clock is kept; UTC if not given"`
+	Missed  Missed  `json:"missed,omitempty" enum:"run,skip" description:"what to do when the service was down at the time: run once, or skip; run if not given"`
+	Overlap Overlap `json:"overlap,omitempty" enum:"wait,skip,cancel" description:"what to do while the previous run goes on: wait for it, skip, or cancel it; wait if not given"`
+}
+
+// Missed says what to do when the service was down at the time.
+type Missed string
+
+// Overlap says what to do while the previous run goes on.
+type Overlap string
+
+// Policies.
+const (
+	MissedRun     Missed  = "run"
+	MissedSkip    Missed  = "skip"
+	OverlapWait   Overlap = "wait"
+	OverlapSkip   Overlap = "skip"
+	OverlapCancel Overlap = "cancel"
+)
+
+// Occurrences is a rule's preview.
+type Occurrences struct {
+	Words       string      `json:"words"`
+	Occurrences []time.Time `json:"occurrences"`
+}
+
+// planned is a schedule in force. schedules.mu guards it.
+type planned struct {
+	row    store.Schedule
+	preset string
+	rule   *calendar.Rule
+	due    time.Time // next occurrence; zero when there is none
+}
+
+type schedules struct {
+	mu     sync.Mutex
+	loaded bool
+	all    []*planned
+	opened time.Time // since when the service has been up
+}
+
+// scheduler is who starts scheduled runs.
+var scheduler = Who{Name: "schedule", Role: Runner}
+
+// Preview lists the next occurrences of a rule.
+func (s *Service) Occurrences(req ScheduleRequest, n int) (Occurrences, error) {
+	rule, start, _, err := s.ruleOf(req)
+	if err != nil {
+		return Occurrences{}, err
+	}
+	times, err := rule.After(start.Add(-time.Second), n)
+	if err != nil {
+		return Occurrences{}, errorf(Invalid, "%v", err)
+	}
+	return Occurrences{rule.Words(), times}, nil
+}
+
+func (s *Service) ruleOf(req ScheduleRequest) (*calendar.Rule, time.Time, string, error) {
+	name := req.Zone
+	if name == "" {
+		name = "UTC"
+	}
+	zone, err := time.LoadLocation(name)
+	if err != nil || name == "Local" {
+		return nil, time.Time{}, "", errorf(Invalid, "zone: %q is not a time zone such as Europe/Berlin", name)
+	}
+	start := s.now().Truncate(time.Second)
+	if req.Start != "" {
+		if start, err = time.Parse(time.RFC3339, req.Start); err != nil {
+			return nil, start, "", errorf(Invalid, "start: expected a time such as 2026-03-02T06:30:00+01:00, found %q", req.Start)
+		}
+	}
+	rule, err := calendar.Parse(req.Rule, start, zone)
+	if err != nil {
+		return nil, start, "", errorf(Invalid, "%v", err)
+	}
+	return rule, start, name, nil
+}
+
+// loadLocked reads the schedules; schedules.mu is held.
+func (s *Service) loadLocked(ctx context.Context) error {
+	x := &s.plans
+	if x.loaded {
+		return nil
+	}
+	rows, err := s.store.Schedules(ctx)
+	if err != nil {
+		return err
+	}
+	presets, err := s.Presets(ctx)
+	if err != nil {
+		return err
+	}
+	x.all = nil
+	for _, row := range rows {
+		p := &planned{row: row}
+		for _, preset := range presets {
+			if preset.id == row.PresetID {
+				p.preset = preset.Name
+			}
+		}
+		zone, err := time.LoadLocation(row.Zone)
+		if err == nil {
+			p.rule, err = calendar.Parse(row.Rule, store.Time(row.StartAt), zone)
+		}
+		if err != nil {
+			return fmt.Errorf("records of schedule %s: %w", row.Name, err)
+		}
+		p.plan()
+		x.all = append(x.all, p)
+	}
+	x.loaded = true
+	return nil
+}
+
+// plan finds the next occurrence.
+func (p *planned) plan() {
+	p.due = time.Time{}
+	if next, err := p.rule.After(store.Time(p.row.SeenAt), 1); err == nil && len(next) > 0 && !p.row.Paused {
+		p.due = next[0]
+	}
+}
+
+// AddSchedule makes a schedule.
+func (s *Service) AddSchedule(ctx context.Context, who Who, req ScheduleRequest) (Schedule, error) {
+	if !agentName.MatchString(req.Name) {
+		return Schedule{}, errorf(Invalid, "%q is not a name for a schedule: letters, digits, '.', '-' and '_', at most 64", req.Name)
+	}
+	if req.Missed == "" {
+		req.Missed = MissedRun
+	}
+	if req.Overlap == "" {
+		req.Overlap = OverlapWait
+	}
+	if req.Missed != MissedRun && req.Missed != MissedSkip {
+		return Schedule{}, errorf(Invalid, "missed: expected run or skip, found %q", req.Missed)
+	}
+	if !slices.Contains([]Overlap{OverlapWait, OverlapSkip, OverlapCancel}, req.Overlap) {
+		return Schedule{}, errorf(Invalid, "overlap: expected wait, skip or cancel, found %q", req.Overlap)
+	}
+	p, err := s.preset(ctx, req.Preset)
+	if err != nil {
+		return Schedule{}, err
+	}
+	rule, start, zone, err := s.ruleOf(req)
+	if err != nil {
+		return Schedule{}, err
+	}
+	now := s.now()
+	if next, err := rule.After(now.Add(-time.Second), 1); err != nil {
+		return Schedule{}, errorf(Invalid, "%v", err)
+	} else if len(next) == 0 {
+		return Schedule{}, errorf(Invalid, "the rule has no occurrence after now")
+	}
+	if _, err := s.schedule(ctx, req.Name); err == nil {
+		return Schedule{}, errorf(Conflict, "there is a schedule %s: remove it first, or choose another name", req.Name)
+	}
+	row := store.Schedule{ID: newID(), Name: req.Name, PresetID: p.id, Rule: req.Rule, StartAt: store.Millis(start), Zone: zone, Missed: string(req.Missed),
+		Overlap: string(req.Overlap), SeenAt: store.Millis(now) - 1, MadeBy: strings.TrimSuffix(who.Name, consoleSuffix), MadeAt: store.Millis(now)}
+	if err := s.changeSchedules(store.AddSchedule(row)); err != nil {
+		return Schedule{}, err
+	}
+	return s.schedule(ctx, req.Name)
+}
+
+func (s *Service) changeSchedules(change store.Stmt) error {
+	s.plans.mu.Lock()
+	defer s.plans.mu.Unlock()
+	s.plans.loaded = false
+	return s.store.Write(change)
+}
+
+// Schedules lists the schedules by name.
+func (s *Service) Schedules(ctx context.Context) ([]Schedule, error) {
+	s.plans.mu.Lock()
+	defer s.plans.mu.Unlock()
+	if err := s.loadLocked(ctx); err != nil {
+		return nil, err
+	}
+	out := []Schedule{}
+	for _, p := range s.plans.all {
+		r := p.row
+		v := Schedule{Name: r.Name, Preset: p.preset, Rule: r.Rule, Words: p.rule.Words(), Start: at(r.StartAt), Zone: r.Zone, Missed: Missed(r.Missed),
+			Overlap: Overlap(r.Overlap), Paused: r.Paused, LastRun: r.LastRun, LastNote: r.LastNote, MadeBy: r.MadeBy, MadeAt: at(r.MadeAt)}
+		if !r.Paused {
+			v.Next, _ = p.rule.After(s.now(), 5) // a rule that is over has none
+		}
+		out = append(out, v)
+	}
+	return out, nil
+}
+
+func (s *Service) schedule(ctx context.Context, name string) (Schedule, error) {
+	all, err := s.Schedules(ctx)
+	if err != nil {
+		return Schedule{}, err
+	}
+	for _, x := range all {
+		if x.Name == name {
+			return x, nil
+		}
+	}
+	return Schedule{}, errorf(NotFound, "there is no schedule %q: pane schedule list shows those there are", name)
+}
+
+func (s *Service) scheduleID(ctx context.Context, name string) (string, error) {
+	if _, err := s.schedule(ctx, name); err != nil {
+		return "", err
+	}
+	s.plans.mu.Lock()
+	defer s.plans.mu.Unlock()
+	for _, p := range s.plans.all {
+		if p.row.Name == name {
+			return p.row.ID, nil
+		}
+	}
+	return "", errorf(NotFound, "there is no schedule %q", name)
+}
+
+// PauseSchedule pauses a schedule or lets it go on; what would have occurred
+// meanwhile is not made up for.
+func (s *Service) PauseSchedule(ctx context.Context, name string, paused bool) (Schedule, error) {
+	id, err := s.scheduleID(ctx, name)
+	if err == nil {
+		err = s.changeSchedules(store.PauseSchedule(id, paused, store.Millis(s.now())))
+	}
+	if err != nil {
+		return Schedule{}, err
+	}
+	return s.schedule(ctx, name)
+}
+
+// DropSchedule removes a schedule.
+func (s *Service) DropSchedule(ctx context.Context, name string) error {
+	id, err := s.scheduleID(ctx, name)
+	if err != nil {
+		return err
+	}
+	return s.changeSchedules(store.DropSchedule(id))
+}
+
+// runSchedules starts what is due. It returns at once when it is still busy.
+func (s *Service) runSchedules() {
+	x := &s.plans
+	if !x.mu.TryLock() {
+		return
+	}
+	ctx := context.Background()
+	now := s.now()
+	err := s.loadLocked(ctx)
+	var due []*planned
+	for _, p := range x.all {
+		if err == nil && !p.due.IsZero() && !p.due.After(now) {
+			due = append(due, p)
+		}
+	}
+	if len(due) == 0 {
+		x.mu.Unlock()
+		if err != nil {
+			s.log.Error("schedules cannot be read", "error", err)
+		}
+		return
+	}
+	s.tasks.Go(func() {
+		defer x.mu.Unlock()
+		for _, p := range due {
+			if err := s.occur(ctx, p, now); err != nil && !errors.Is(err, store.ErrClosed) {
+				s.log.Error("schedule", "schedule", p.row.Name, "error", err)
+			}
+		}
+	})
+}
+
+// occur deals with an occurrence that is due.
+func (s *Service) occur(ctx context.Context, p *planned, now time.Time) error {
+	mark := func(run int, note string) error {
+		p.row.SeenAt, p.row.LastNote = store.Millis(now), note
+		if run > 0 {
+			p.row.LastRun = run
+		}
+		p.plan()
+		s.log.Info("schedule", "schedule", p.row.Name, "run", run, "note", note)
+		return s.store.Write(store.MarkSchedule(p.row.ID, p.row.SeenAt, run, note))
+	}
+	when := p.due.Format("2006-01-02 15:04 -07:00")
+	if p.due.Before(s.plans.opened) && p.row.Missed == string(MissedSkip) {
+		return mark(0, "skipped "+when+": the service was down")
+	}
+	if run := p.row.LastRun; run > 0 {
+		last, err := s.Run(ctx, run)
+		if err != nil {
+			return err
+		}
+		switch {
+		case last.State == Ended:
+		case p.row.Overlap == string(OverlapWait):
+			return nil // due again at the next tick
+		case p.row.Overlap == string(OverlapSkip):
+			return mark(0, fmt.Sprintf("skipped %s: run #%d was still going on", when, run))
+		default:
+			if _, err := s.Cancel(ctx, scheduler, run); err != nil {
+				return err
+			}
+		}
+	}
+	run, err := s.runPreset(ctx, Who{Name: "schedule " + p.row.Name, Role: scheduler.Role}, p.preset, p.row.ID)
+	if err != nil {
+		return mark(0, "could not start at "+when+": "+err.Error())
+	}
+	return mark(run.Number, "started for "+when)
+}
+
+// feedAhead is how many occurrences of each schedule the calendar feed has.
+const feedAhead = 60
+
+// Calendar is the feed of all schedules as iCalendar (RFC 5545). Each occurrence
+// is an event of its own in UTC, so that readers need no rules for zones.
+func (s *Service) Calendar(ctx context.Context) (string, error) {
+	all, err := s.Schedules(ctx)
+	if err != nil {
+		return "", err
+	}
+	cal := ics.NewCalendar()
+	cal.SetProductId("-//Parallel Pane//schedules//EN")
+	cal.SetMethod(ics.MethodPublish)
+	cal.SetName("Parallel Pane")
+	for _, x := range all {
+		if x.Paused {
+			continue
+		}
+		rule, _, _, err := s.ruleOf(ScheduleRequest{Rule: x.Rule, Start: x.Start.Format(time.RFC3339), Zone: x.Zone})
+		if err != nil {
+			return "", err
+		}
+		times, err := rule.After(s.now(), feedAhead)
+		if err != nil {
+			continue // over
+		}
+		for _, t := range times {
+			e := cal.AddEvent(fmt.Sprintf("%s-%d@parallel-pane", x.Name, t.Unix()))
+			e.SetDtStampTime(*x.MadeAt)
+			e.SetStartAt(t)
+			e.SetDuration(15 * time.Minute)
+			e.SetSummary("Run " + x.Preset)
+			e.SetDescription(x.Words)
+		}
+	}
+	return cal.Serialize(), nil
+}

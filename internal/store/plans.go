@@ -1,0 +1,176 @@
+package store
+
+import "context"
+
+// Quota is a row of quotas.
+type Quota struct {
+	ID     string  `db:"id"`
+	Kind   string  `db:"kind"`
+	Name   string  `db:"name"`
+	Values string  `db:"values_json"`
+	Slots  int     `db:"slots"`
+	Weight float64 `db:"weight"`
+}
+
+// SaveQuota writes a quota in place of the one that counts the same.
+func SaveQuota(q Quota) Stmt {
+	return Must(`INSERT INTO quotas (id, kind, name, values_json, slots, weight) VALUES (?, ?, ?, ?, ?, ?)
+		ON CONFLICT (kind, name, values_json) DO UPDATE SET slots = excluded.slots, weight = excluded.weight`,
+		q.ID, q.Kind, q.Name, q.Values, q.Slots, q.Weight)
+}
+
+// DropQuota removes a quota.
+func DropQuota(id string) Stmt { return Must(`DELETE FROM quotas WHERE id = ?`, id) }
+
+// Quotas lists every quota.
+func (s *Store) Quotas(ctx context.Context) (qs []Quota, err error) {
+	err = s.read.SelectContext(ctx, &qs, `SELECT * FROM quotas ORDER BY kind, name, values_json`)
+	return
+}
+
+// Preset is a row of presets, with how it was used.
+type Preset struct {
+	ID        string `db:"id"`
+	Name      string `db:"name"`
+	Project   string `db:"project"`
+	Request   string `db:"request_json"`
+	MadeBy    string `db:"made_by"`
+	MadeAt    int64  `db:"made_at"`
+	ChangedBy string `db:"changed_by"`
+	ChangedAt int64  `db:"changed_at"`
+	Used      int    `db:"used"`
+	LastRun   int    `db:"last_run"`
+	LastBy    string `db:"last_by"`
+	LastAt    int64  `db:"last_at"`
+}
+
+// SavePreset writes a preset in place of the one of its name.
+func SavePreset(p Preset) Stmt {
+	return Must(`INSERT INTO presets (id, name, project, request_json, made_by, made_at, changed_by, changed_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?)
+		ON CONFLICT (name) DO UPDATE SET project = excluded.project, request_json = excluded.request_json,
+		changed_by = excluded.changed_by, changed_at = excluded.changed_at`,
+		p.ID, p.Name, p.Project, p.Request, p.MadeBy, p.MadeAt, p.ChangedBy, p.ChangedAt)
+}
+
+// DropPreset removes a preset that no schedule uses.
+func DropPreset(id string) Stmt {
+	return Must(`DELETE FROM presets WHERE id = ? AND NOT EXISTS (SELECT 1 FROM schedules WHERE preset_id = presets.id)`, id)
+}
+
+// Presets lists every preset by name.
+func (s *Store) Presets(ctx context.Context) (ps []Preset, err error) {
+	err = s.read.SelectContext(ctx, &ps, `SELECT p.*, COUNT(r.id) AS used, COALESCE(MAX(r.number), 0) AS last_run,
+		COALESCE((SELECT by_name FROM runs WHERE preset_id = p.id ORDER BY number DESC LIMIT 1), '') AS last_by,
+		COALESCE(MAX(r.created_at), 0) AS last_at
+		FROM presets p LEFT JOIN runs r ON r.preset_id = p.id GROUP BY p.id ORDER BY p.name`)
+	return
+}
+
+// Schedule is a row of schedules.
+type Schedule struct {
+	ID       string `db:"id"`
+	Name     string `db:"name"`
+	PresetID string `db:"preset_id"`
+	Rule     string `db:"rule"`
+	StartAt  int64  `db:"start_at"`
+	Zone     string `db:"zone"`
+	Missed   string `db:"missed"`
+	Overlap  string `db:"overlap"`
+	Paused   bool   `db:"paused"`
+	SeenAt   int64  `db:"seen_at"`
+	LastRun  int    `db:"last_run"`
+	LastNote string `db:"last_note"`
+	MadeBy   string `db:"made_by"`
+	MadeAt   int64  `db:"made_at"`
+}
+
+// AddSchedule writes a new schedule.
+func AddSchedule(x Schedule) Stmt {
+	return Must(`INSERT INTO schedules (id, name, preset_id, rule, start_at, zone, missed, overlap, paused, seen_at, made_by, made_at)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		x.ID, x.Name, x.PresetID, x.Rule, x.StartAt, x.Zone, x.Missed, x.Overlap, x.Paused, x.SeenAt, x.MadeBy, x.MadeAt)
+}
+
+// MarkSchedule notes what became of a schedule's occurrences up to a time.
+func MarkSchedule(id string, seen int64, run int, note string) Stmt {
+	return Do(`UPDATE schedules SET seen_at = ?, last_run = CASE WHEN ? > 0 THEN ? ELSE last_run END, last_note = ? WHERE id = ?`, seen, run, run, note, id)
+}
+
+// PauseSchedule pauses a schedule, or lets it go on after a time.
+func PauseSchedule(id string, paused bool, seen int64) Stmt {
+	return Must(`UPDATE schedules SET paused = ?, seen_at = ? WHERE id = ?`, paused, seen, id)
+}
+
+// DropSchedule removes a schedule.
+func DropSchedule(id string) Stmt { return Must(`DELETE FROM schedules WHERE id = ?`, id) }
+
+// Schedules lists every schedule by name.
+func (s *Store) Schedules(ctx context.Context) (xs []Schedule, err error) {
+	err = s.read.SelectContext(ctx, &xs, `SELECT * FROM schedules ORDER BY name`)
+	return
+}
+
+// DrainAgent notes that an agent takes nothing new, or does again.
+func DrainAgent(name string, draining bool) Stmt {
+	return Must(`UPDATE agents SET draining = ? WHERE name = ?`, draining, name)
+}
+
+// Duration is how long one attempt took.
+type Duration struct {
+	Test   string `db:"test"`
+	Key    string `db:"key"`
+	Values string `db:"values_json"`
+	TookMS int64  `db:"took_ms"`
+}
+
+// maxDurations bounds how much of the past estimates look at.
+const maxDurations = 50_000
+
+// Durations lists what attempts of a suite took of late, oldest first. Those
+// the lab broke are left out.
+func (s *Store) Durations(ctx context.Context, project, suite string) (ds []Duration, err error) {
+	err = s.read.SelectContext(ctx, &ds, `SELECT test, key, values_json, took_ms FROM (
+		SELECT t.name AS test, p.key, p.values_json, a.took_ms, a.started_at
+		FROM (SELECT id FROM runs WHERE project = ? AND suite = ? ORDER BY number DESC LIMIT 30) r
+		JOIN attempts a ON a.run_id = r.id JOIN tests t ON t.run_id = r.id AND t.idx = a.test JOIN panes p ON p.run_id = r.id AND p.idx = a.pane
+		WHERE a.verdict IN ('passed', 'failed') ORDER BY a.started_at DESC LIMIT ?) ORDER BY started_at`, project, suite, maxDurations)
+	return
+}
+
+// Spreads counts the runs of a suite on a matrix whose tests were spread.
+func (s *Store) Spreads(ctx context.Context, project, suite, matrix string) (n int, err error) {
+	err = s.read.GetContext(ctx, &n, `SELECT COUNT(*) FROM runs WHERE project = ? AND suite = ? AND matrix = ? AND json_extract(request_json, '$.deal') = 'spread' AND again_of = 0`,
+		project, suite, matrix)
+	return
+}
+
+// Met lists the pairs of test and combination that had a verdict of their own
+// in the last n runs of a suite on a matrix, up to a run.
+func (s *Store) Met(ctx context.Context, project, suite, matrix string, number, n int) (pairs []struct {
+	Test string `db:"test"`
+	Key  string `db:"key"`
+}, err error) {
+	err = s.read.SelectContext(ctx, &pairs, `SELECT DISTINCT t.name AS test, p.key FROM
+		(SELECT id FROM runs WHERE project = ? AND suite = ? AND matrix = ? AND number <= ? ORDER BY number DESC LIMIT ?) r
+		JOIN results x ON x.run_id = r.id JOIN tests t ON t.run_id = r.id AND t.idx = x.test JOIN panes p ON p.run_id = r.id AND p.idx = x.pane
+		WHERE x.verdict IN ('passed', 'failed', 'flaky')`, project, suite, matrix, number, n)
+	return
+}
+
+// Span is when an attempt ran, and in which lease.
+type Span struct {
+	Pane      int    `db:"pane"`
+	Test      int    `db:"test"`
+	Number    int    `db:"number"`
+	Fence     int64  `db:"fence"`
+	Agent     string `db:"agent"`
+	Verdict   string `db:"verdict"`
+	StartedAt int64  `db:"started_at"`
+	TookMS    int64  `db:"took_ms"`
+}
+
+// Spans lists the attempts of a run in order of time.
+func (s *Store) Spans(ctx context.Context, run string) (xs []Span, err error) {
+	err = s.read.SelectContext(ctx, &xs, `SELECT pane, test, number, fence, agent, verdict, started_at, took_ms FROM attempts WHERE run_id = ? ORDER BY started_at, id`, run)
+	return
+}
