@@ -5,6 +5,9 @@ go 1.26.8
 ignore ./web/node_modules
 
 require (
+	github.com/PuerkitoBio/goquery v1.13.0
+	github.com/andybalholm/cascadia v1.3.4
+	github.com/antchfx/htmlquery v1.3.7
 	github.com/arran4/golang-ical v0.3.4
 	github.com/bmatcuk/doublestar/v4 v4.10.4
 	github.com/charmbracelet/lipgloss v1.1.0
@@ -23,10 +26,13 @@ require (
 	github.com/stretchr/testify v1.12.1
 	github.com/swaggest/jsonschema-go v0.3.74
 	github.com/swaggest/openapi-go v0.2.60
+	github.com/tdewolff/parse/v2 v2.8.20
 	github.com/teambition/rrule-go v1.8.2
 	github.com/valyala/fasthttp v1.77.0
 	github.com/vbauerster/mpb/v8 v8.9.3
 	go.yaml.in/yaml/v3 v3.0.6
+	golang.org/x/image v0.47.0
+	golang.org/x/net v0.62.0
 	golang.org/x/term v0.47.0
 	modernc.org/sqlite v1.61.1
 	pgregory.net/rapid v1.3.0
@@ -34,11 +40,8 @@ require (
 
 require (
 	github.com/BurntSushi/toml v1.4.1-0.20240526193622-a339e1f7089c // indirect
-	github.com/PuerkitoBio/goquery v1.13.0 // indirect
 	github.com/VividCortex/ewma v1.2.0 // indirect
 	github.com/acarl005/stripansi v0.0.0-20180116102854-5a71ef0e047d // indirect
-	github.com/andybalholm/cascadia v1.3.4 // indirect
-	github.com/antchfx/htmlquery v1.3.7 // indirect
 	github.com/antchfx/xpath v1.3.9 // indirect
 	github.com/aymanbagabas/go-osc52/v2 v2.0.1 // indirect
 	github.com/beorn7/perks v1.0.1 // indirect
@@ -76,7 +79,6 @@ require (
 	github.com/sethvargo/go-retry v0.5.0 // indirect
 	github.com/spf13/pflag v1.0.9 // indirect
 	github.com/swaggest/refl v1.3.1 // indirect
-	github.com/tdewolff/parse/v2 v2.8.20 // indirect
 	github.com/tinylib/msgp v1.6.3 // indirect
 	github.com/tklauser/go-sysconf v0.4.0 // indirect
 	github.com/tklauser/numcpus v0.12.0 // indirect
@@ -86,9 +88,7 @@ require (
 	go.uber.org/multierr v1.11.0 // indirect
 	golang.org/x/crypto v0.58.0 // indirect
 	golang.org/x/exp/typeparams v0.0.0-20231108232855-2478ac86f678 // indirect
-	golang.org/x/image v0.47.0 // indirect
 	golang.org/x/mod v0.42.0 // indirect
-	golang.org/x/net v0.62.0 // indirect
 	golang.org/x/sync v0.24.0 // indirect
 	golang.org/x/sys v0.49.0 // indirect
 	golang.org/x/text v0.43.0 // indirect

@@ -21,7 +21,7 @@ import (
 func (r *root) demoCmd() *cobra.Command {
 	var o demoOptions
 	cmd := &cobra.Command{
-		Use: "demo", Short: "Start service, agent and the berth desk on this machine and run its suite", Args: cobra.NoArgs,
+		Use: "demo", Short: "Start a service, agents and the berth desk on this machine and run its suite", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error { return r.demo(cmd.Context(), o) },
 	}
 	cmd.Flags().StringVar(&o.dir, "data", "./demo-data", "directory for everything the demo keeps")
@@ -81,6 +81,10 @@ func (r *root) demo(ctx context.Context, o demoOptions) error {
 		}
 		l.Close()
 	}
+	fleet := filepath.Join(o.dir, "fleet.yaml")
+	if err := os.WriteFile(fleet, demo.Fleet, 0o644); err != nil {
+		return err
+	}
 	r.address = "http://" + o.listen
 	var parts []*process.Process
 	var logs []*os.File
@@ -110,6 +114,7 @@ func (r *root) demo(ctx context.Context, o demoOptions) error {
 		start("desk", "demo", "site", "--listen", o.site),
 		waitFor(ctx, r.address+"/readyz"), waitFor(ctx, "http://"+o.site+"/"),
 		start("agent", "agent", "--service", r.address, "--name", "saltmarsh-1", "--label", "site=quay", "--state", filepath.Join(o.dir, "agent")),
+		start("standins", "standin", "fleet", fleet, "--service", r.address, "--state", filepath.Join(o.dir, "standins")),
 	); err != nil {
 		return &exitError{verdict.ExitLab, fmt.Errorf("the demo did not start: %w; its logs are in %s", err, o.dir)}
 	}
@@ -120,7 +125,7 @@ func (r *root) demo(ctx context.Context, o demoOptions) error {
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(r.err, "Service  %s\nDesk     http://%s\nProject  %s\n", c.base, o.site, projectDir)
+	fmt.Fprintf(r.err, "Service  %s\nDesk     http://%s\nProject  %s\nAgents   saltmarsh-1 with this machine's browsers, and a dozen stand-ins (%s)\n", c.base, o.site, projectDir, fleet)
 	opts := runOptions{dir: projectDir, junit: filepath.Join(o.dir, "junit.xml"), req: demo.Request()}
 	if c, err = r.prepare(ctx, &opts); err != nil {
 		return err

@@ -106,7 +106,7 @@ func (r *root) command() *cobra.Command {
 	cmd.AddGroup(&cobra.Group{ID: "run", Title: "Run tests:"}, &cobra.Group{ID: "lab", Title: "Run the lab:"}, &cobra.Group{ID: "write", Title: "Write tests:"})
 	for group, cmds := range map[string][]*cobra.Command{
 		"run":   {r.runCmd(), r.runsCmd(), r.showCmd(), r.rerunCmd(), r.cancelCmd(), r.fetchCmd(), r.presetCmd(), r.scheduleCmd()},
-		"lab":   {r.serveCmd(), r.agentCmd(), r.agentsCmd(), r.whyCmd(), r.forecastCmd(), r.quotaCmd(), r.tokenCmd(), r.linkCmd(), r.demoCmd()},
+		"lab":   {r.serveCmd(), r.agentCmd(), r.agentsCmd(), r.whyCmd(), r.forecastCmd(), r.quotaCmd(), r.tokenCmd(), r.linkCmd(), r.standinCmd(), r.demoCmd()},
 		"write": {r.lintCmd(), r.matrixCmd(), r.schemaCmd(), r.devicesCmd()},
 	} {
 		for _, c := range cmds {

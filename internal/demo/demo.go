@@ -16,6 +16,11 @@ import (
 //go:embed all:saltmarsh
 var saltmarsh embed.FS
 
+// Fleet describes the demo's simulated agents, for pane standin fleet.
+//
+//go:embed fleet.yaml
+var Fleet []byte
+
 // siteInFile is the address that the project's file names.
 const siteInFile = "http://127.0.0.1:7480"
 

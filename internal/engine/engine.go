@@ -54,9 +54,14 @@ type Instance struct {
 	URL      string                 // base address of the W3C remote end
 	Caps     webdriver.Capabilities // to be asked for with alwaysMatch
 	Outcome  device.Outcome         // what launching already emulated
+	Emulated bool                   // launching emulated all that can be
 	procs    []*process.Process
 	cleanups []func()
+	watch    func() error
 }
+
+// Watch has Gone ask for something that is no process.
+func (i *Instance) Watch(gone func() error) { i.watch = gone }
 
 // Own hands a process to the instance, which stops it on Close.
 func (i *Instance) Own(p *process.Process) { i.procs = append(i.procs, p) }
@@ -70,6 +75,9 @@ func (i *Instance) Gone() error {
 		if err := p.Gone(); err != nil {
 			return err
 		}
+	}
+	if i.watch != nil {
+		return i.watch()
 	}
 	return nil
 }

@@ -180,6 +180,10 @@ func (h *Host) open(ctx context.Context, r Request) (_ *Session, err error) {
 			return nil, err
 		}
 	}
+	if s.inst.Emulated {
+		s.Outcome = s.inst.Outcome
+		return s, nil
+	}
 	emulated, err := engine.Emulate(ctx, s.Session, s.BiDi, r.Browser, r.Device)
 	if err != nil {
 		return nil, fmt.Errorf("emulate %s: %w", r.Device.Name, err)

@@ -43,6 +43,7 @@ const (
 	ShadowRootIdentifier        = "shadow-6066-11e4-a52e-4f735466cecf"
 	WindowIdentifier            = "window-fcc6-11e5-b4f8-330a88ab9d7f"
 	FrameIdentifier             = "frame-075b-4da1-b6ba-e579c2d3230a"
+	NoScript                    = "pane:noScript" // capability of a remote end without a script engine
 	maxResponseBytes      int64 = 256 << 20
 )
 
