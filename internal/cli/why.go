@@ -2,8 +2,10 @@ package cli
 
 import (
 	"fmt"
+	"maps"
 	"net/url"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -69,19 +71,19 @@ func (r *root) writeWhy(w service.Why) {
 	for _, name := range w.Busy {
 		fmt.Fprintf(r.out, "  %s %s  busy\n", paint(verdict.Flaky, "◧"), name)
 	}
-	for name, why := range w.Away {
-		fmt.Fprintf(r.out, "  %s %s  %s\n", paint(verdict.Pending, "□"), name, why)
+	for _, name := range slices.Sorted(maps.Keys(w.Away)) {
+		fmt.Fprintf(r.out, "  %s %s  %s\n", paint(verdict.Pending, "□"), name, w.Away[name])
 	}
 	if len(w.Nearest) == 0 {
 		return
 	}
 	fmt.Fprintln(r.out, "\nThe others lack:")
-	for _, name := range w.Nearest {
+	for _, g := range w.Alike() {
 		var lacks []string
-		for _, l := range w.Others[name] {
+		for _, l := range g.Lacks {
 			lacks = append(lacks, l.String())
 		}
-		fmt.Fprintf(r.out, "  %s  %s\n", name, faint(strings.Join(lacks, "; ")))
+		fmt.Fprintf(r.out, "  %s\n      %s\n", strings.Join(g.Agents, ", "), faint(strings.Join(lacks, "; ")))
 	}
 }
 
@@ -125,7 +127,7 @@ durations they had, on the agents that take work now.`,
 	cmd.Flags().IntVar(&run, "run", 0, "number of a run whose tests to forecast")
 	cmd.Flags().StringVar(&fleetFile, "fleet", "", "JSON file whose agents to take instead of those of FILE")
 	cmd.Flags().IntVar(&limit, "limit", 0, "most slots at once; 0 means all")
-	cmd.Flags().StringVar(&more, "more", "0,1,2,4,8,16", "also with so many more agents like those there are")
+	cmd.Flags().StringVar(&more, "more", "0,1,2,4,8,16", "also with so many more agents, each a copy of the one that helps most")
 	return cmd
 }
 
@@ -198,7 +200,7 @@ func (r *root) writeForecast(f service.ForecastAnswer) {
 	for _, k := range f.WhatIf {
 		longest = max(longest, k.Makespan)
 	}
-	t := newTable("agents", "slots", "ends after", "bound", "")
+	t := newTable("agents", "slots", "ends after", "bound", "", "added")
 	for _, k := range f.WhatIf {
 		bar := ""
 		if longest > 0 {
@@ -207,7 +209,11 @@ func (r *root) writeForecast(f service.ForecastAnswer) {
 		if k.Agents == f.Knee {
 			bar += " knee"
 		}
-		t.Row(fmt.Sprint(k.Agents), fmt.Sprint(k.Slots), seconds(k.Makespan), seconds(k.Bound), bar)
+		var added []string
+		for _, name := range slices.Sorted(maps.Keys(k.Copies)) {
+			added = append(added, fmt.Sprintf("%d like %s", k.Copies[name], name))
+		}
+		t.Row(fmt.Sprint(k.Agents), fmt.Sprint(k.Slots), seconds(k.Makespan), seconds(k.Bound), bar, strings.Join(added, ", "))
 	}
 	fmt.Fprintf(r.out, "\n%s\n", t)
 	if f.Knee > 0 {

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"parallelpane/internal/core/combo"
+	"parallelpane/internal/core/device"
 	"parallelpane/internal/link"
 	"parallelpane/internal/service"
 	"parallelpane/internal/store"
@@ -129,6 +130,12 @@ func (a *api) routes() {
 	})
 	add(a, "POST", "/forecasts", service.Viewer, "Forecast when given tests, or those of a run, would end", func(ctx context.Context, _ service.Who, in *service.ForecastRequest) (service.ForecastAnswer, error) {
 		return s.Forecast(ctx, *in)
+	})
+	add(a, "GET", "/suites", service.Viewer, "List suites that were run or saved before, with their latest files", func(ctx context.Context, _ service.Who, _ *none) ([]service.KnownSuite, error) {
+		return s.Suites(ctx)
+	})
+	add(a, "GET", "/devices", service.Viewer, "List the emulated devices of the catalogue", func(context.Context, service.Who, *none) ([]device.Profile, error) {
+		return device.Catalogue, nil
 	})
 	a.planning()
 	add(a, "POST", "/runs", service.Runner, "Start a run", func(ctx context.Context, who service.Who, in *service.RunRequest) (service.Run, error) {

@@ -7,6 +7,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"parallelpane/internal/core/combo"
 	"parallelpane/internal/core/dispatch"
@@ -93,6 +94,7 @@ type Preview struct {
 	Environments []string            `json:"environments"`
 	Tags         []string            `json:"tags"`
 	Tests        []string            `json:"tests"`
+	Request      RunRequest          `json:"request" description:"with its defaults filled in"`
 	Combinations []combo.Combination `json:"combinations"`
 	Missing      []combo.Missing     `json:"missing"`
 	Cases        int                 `json:"cases" description:"tests dealt to panes"`
@@ -108,7 +110,7 @@ func (s *Service) Preview(ctx context.Context, who Who, req RunRequest) (Preview
 		return Preview{}, err
 	}
 	p := Preview{Project: o.project.Name, Suite: o.suite.Name, Matrix: o.req.Matrix, Environment: o.env.Name, Combinations: o.plan.Combinations,
-		Missing: o.plan.Missing[:min(maxMissing, len(o.plan.Missing))], Matrices: o.project.Matrices}
+		Missing: o.plan.Missing[:min(maxMissing, len(o.plan.Missing))], Matrices: o.project.Matrices, Request: o.req}
 	for _, x := range o.project.Suites {
 		p.Suites = append(p.Suites, x.Name)
 	}
@@ -366,4 +368,22 @@ func (s *Service) questionOf(ctx context.Context, number int) (plan.Question, er
 		return q, errorf(Conflict, "no agent takes work now: a forecast needs a fleet")
 	}
 	return q, nil
+}
+
+// KnownSuite is a suite that was run or saved before, with its latest files.
+type KnownSuite struct {
+	Project string     `json:"project"`
+	Suite   string     `json:"suite"`
+	Bundle  string     `json:"bundle"`
+	At      *time.Time `json:"at" description:"when these files were last used"`
+}
+
+// Suites lists the suites that can be run without sending files.
+func (s *Service) Suites(ctx context.Context) ([]KnownSuite, error) {
+	rows, err := s.store.Suites(ctx)
+	out := []KnownSuite{}
+	for _, r := range rows {
+		out = append(out, KnownSuite{r.Project, r.Suite, r.Bundle, at(r.At)})
+	}
+	return out, err
 }

@@ -174,3 +174,20 @@ func (s *Store) Spans(ctx context.Context, run string) (xs []Span, err error) {
 	err = s.read.SelectContext(ctx, &xs, `SELECT pane, test, number, fence, agent, verdict, started_at, took_ms FROM attempts WHERE run_id = ? ORDER BY started_at, id`, run)
 	return
 }
+
+// KnownSuite is a suite that was run or saved, with its latest files.
+type KnownSuite struct {
+	Project string `db:"project"`
+	Suite   string `db:"suite"`
+	Bundle  string `db:"bundle"`
+	At      int64  `db:"at"`
+}
+
+// Suites lists the suites of runs and presets with their latest bundles.
+func (s *Store) Suites(ctx context.Context) (xs []KnownSuite, err error) {
+	err = s.read.SelectContext(ctx, &xs, `SELECT project, suite, bundle, MAX(at) AS at FROM (
+		SELECT project, suite, bundle, created_at AS at FROM runs
+		UNION ALL SELECT project, json_extract(request_json, '$.suite'), json_extract(request_json, '$.bundle'), changed_at FROM presets)
+		GROUP BY project, suite ORDER BY project, suite`)
+	return
+}

@@ -24,17 +24,18 @@ func main() {
 	out := flag.String("out", "docs/screenshots", "directory for the pictures")
 	pane := flag.String("pane", "bin/pane", "the program")
 	run := flag.Int("run", 1, "number of the run to show")
+	wide := flag.Int("wide", 2, "number of the run whose timeline and forecast to show")
 	test := flag.Int("test", 1, "index of the test to show")
 	project := flag.String("project", "demo-data/saltmarsh", "the demo's project")
 	only := flag.String("only", "", "take only pictures whose name contains this")
 	flag.Parse()
-	if err := take(context.Background(), *out, *pane, *project, *run, *test, *only); err != nil {
+	if err := take(context.Background(), *out, *pane, *project, *run, *wide, *test, *only); err != nil {
 		fmt.Fprintln(os.Stderr, "shots:", err)
 		os.Exit(1)
 	}
 }
 
-func take(ctx context.Context, out, pane, project string, run, test int, only string) error {
+func take(ctx context.Context, out, pane, project string, run, wide, test int, only string) error {
 	dir, err := os.MkdirTemp("", "shots-")
 	if err != nil {
 		return err
@@ -45,6 +46,8 @@ func take(ctx context.Context, out, pane, project string, run, test int, only st
 	}
 	pages := map[string]string{
 		"runs": "/", "run": fmt.Sprintf("/runs/%d", run), "test": fmt.Sprintf("/runs/%d/tests/%d", run, test),
+		"timeline": fmt.Sprintf("/runs/%d/timeline", wide), "forecast": fmt.Sprintf("/runs/%d/forecast", wide),
+		"fleet": "/fleet?needs=browser%3Dheron%7Cgannet+site%3Dquay%7Cboathouse", "matrix": "/matrix?from=saltmarsh%3A+harbour", "start": "/start?preset=harbour-pairs", "plans": "/plans",
 	}
 	for _, theme := range []string{"dark", "light"} {
 		if err := browse(ctx, dir, pane, out, theme, only, pages); err != nil {
@@ -120,14 +123,19 @@ func browse(ctx context.Context, dir, pane, out, theme, only string, pages map[s
 	return nil
 }
 
-// loaded waits until the page shows data and all its pictures.
+// loaded waits until the page shows data and all its pictures, and stays so for
+// a while.
 func loaded(ctx context.Context, s *webdriver.Session) error {
-	for range 200 {
+	settled := 0
+	for range 400 {
 		var ok bool
-		if err := s.Execute(ctx, `return !!document.querySelector("main table, main [role=alert]") && ![...document.images].some(i => !i.complete)`, &ok); err != nil {
+		if err := s.Execute(ctx, `return !!document.querySelector("main h1, main h2, main [role=alert]") && !document.querySelector("main").innerText.includes("Loading …") &&
+			![...document.images].some(i => !i.complete)`, &ok); err != nil {
 			return err
 		}
-		if ok {
+		if !ok {
+			settled = 0
+		} else if settled++; settled == 12 {
 			return nil
 		}
 		time.Sleep(50 * time.Millisecond)

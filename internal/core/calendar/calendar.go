@@ -187,7 +187,8 @@ var dayNames = []string{"Monday", "Tuesday", "Wednesday", "Thursday", "Friday", 
 // time, until 30 June 2026". A rule too intricate for that is given as it is.
 func (r *Rule) Words() string {
 	o := r.option
-	if len(o.Bysetpos)+len(o.Byyearday)+len(o.Byweekno)+len(o.Bymonth)+len(o.Bysecond)+len(o.Byhour)+len(o.Byminute) > 0 ||
+	clock, fixed := r.timeOfDay()
+	if !fixed || len(o.Bysetpos)+len(o.Byyearday)+len(o.Byweekno)+len(o.Bymonth) > 0 ||
 		(len(o.Bymonthday) > 0 && o.Freq != rrule.MONTHLY) || (len(o.Byweekday) > 0 && o.Freq != rrule.WEEKLY) {
 		return "by the rule " + r.source
 	}
@@ -222,7 +223,7 @@ func (r *Rule) Words() string {
 		every += " on " + r.start.Format("2 January")
 	}
 	if o.Freq <= rrule.DAILY {
-		every += " at " + r.start.Format("15:04")
+		every += " at " + clock.Format("15:04")
 	}
 	every += ", " + r.zone.String() + " time"
 	if o.Count > 0 {
@@ -232,6 +233,26 @@ func (r *Rule) Words() string {
 		every += ", until " + r.until.In(r.zone).Format("2 January 2006 15:04")
 	}
 	return every
+}
+
+// timeOfDay is the start with the hour and minute that the rule names, when it
+// names at most one of each and leaves the second to the start or at 0.
+func (r *Rule) timeOfDay() (clock time.Time, fixed bool) {
+	o, clock := r.option, r.start
+	if len(o.Byhour) > 1 || len(o.Byminute) > 1 || len(o.Bysecond) > 1 || (len(o.Bysecond) == 1 && o.Bysecond[0] != 0) {
+		return clock, false
+	}
+	if o.Freq > rrule.DAILY {
+		return clock, len(o.Byhour)+len(o.Byminute)+len(o.Bysecond) == 0
+	}
+	hour, minute := clock.Hour(), clock.Minute()
+	if len(o.Byhour) == 1 {
+		hour = o.Byhour[0]
+	}
+	if len(o.Byminute) == 1 {
+		minute = o.Byminute[0]
+	}
+	return time.Date(clock.Year(), clock.Month(), clock.Day(), hour, minute, 0, 0, clock.Location()), true
 }
 
 // list joins words: "a, b and c".

@@ -95,14 +95,17 @@ func TestIntervalsThatMeetTheirHours(t *testing.T) {
 func TestWords(t *testing.T) {
 	start := time.Date(2026, 3, 2, 6, 30, 0, 0, time.UTC)
 	for rule, want := range map[string]string{
-		"FREQ=WEEKLY;BYDAY=MO,WE,FR":        "every Monday, Wednesday and Friday at 06:30, UTC time",
-		"FREQ=WEEKLY;INTERVAL=2;BYDAY=TU":   "every 2 weeks on Tuesday at 06:30, UTC time",
-		"FREQ=WEEKLY":                       "every week on Monday at 06:30, UTC time",
-		"FREQ=DAILY;COUNT=3":                "every day at 06:30, UTC time, 3 times",
-		"FREQ=MONTHLY;BYMONTHDAY=1,15":      "every month on day 1 and 15 at 06:30, UTC time",
-		"FREQ=HOURLY;INTERVAL=6":            "every 6 hours, UTC time",
-		"FREQ=DAILY;UNTIL=20260401T000000Z": "every day at 06:30, UTC time, until 1 April 2026 00:00",
-		"FREQ=MONTHLY;BYDAY=-1FR":           "by the rule FREQ=MONTHLY;BYDAY=-1FR",
+		"FREQ=WEEKLY;BYDAY=MO,WE,FR":                             "every Monday, Wednesday and Friday at 06:30, UTC time",
+		"FREQ=WEEKLY;INTERVAL=2;BYDAY=TU":                        "every 2 weeks on Tuesday at 06:30, UTC time",
+		"FREQ=WEEKLY":                                            "every week on Monday at 06:30, UTC time",
+		"FREQ=DAILY;COUNT=3":                                     "every day at 06:30, UTC time, 3 times",
+		"FREQ=MONTHLY;BYMONTHDAY=1,15":                           "every month on day 1 and 15 at 06:30, UTC time",
+		"FREQ=HOURLY;INTERVAL=6":                                 "every 6 hours, UTC time",
+		"FREQ=DAILY;UNTIL=20260401T000000Z":                      "every day at 06:30, UTC time, until 1 April 2026 00:00",
+		"FREQ=WEEKLY;BYDAY=MO,FR;BYHOUR=7;BYMINUTE=5;BYSECOND=0": "every Monday and Friday at 07:05, UTC time",
+		"FREQ=DAILY;BYHOUR=7,9":                                  "by the rule FREQ=DAILY;BYHOUR=7,9",
+		"FREQ=HOURLY;BYMINUTE=5":                                 "by the rule FREQ=HOURLY;BYMINUTE=5",
+		"FREQ=MONTHLY;BYDAY=-1FR":                                "by the rule FREQ=MONTHLY;BYDAY=-1FR",
 	} {
 		r, err := Parse(rule, start, time.UTC)
 		require.NoError(t, err)

@@ -101,7 +101,7 @@ func (l Lack) String() string {
 }
 
 // Match returns what facts lack of needs, in order of fact name; nil means that
-// they match.
+// they match. Where the browser is lacking its version is not mentioned.
 func Match(needs Needs, facts Facts) []Lack {
 	var lacks []Lack
 	for fact, want := range needs {
@@ -114,6 +114,9 @@ func Match(needs Needs, facts Facts) []Lack {
 		if !slices.ContainsFunc(want, meets) {
 			lacks = append(lacks, Lack{Fact: fact, Want: want, Have: have})
 		}
+	}
+	if slices.ContainsFunc(lacks, func(l Lack) bool { return l.Fact == "browser" }) {
+		lacks = slices.DeleteFunc(lacks, func(l Lack) bool { return l.Fact == "version" })
 	}
 	slices.SortFunc(lacks, func(a, b Lack) int { return cmp.Compare(a.Fact, b.Fact) })
 	return lacks
@@ -196,15 +199,46 @@ func (a Answer) Explain(needs Needs) string {
 		return "no agent has joined yet: start one with pane agent"
 	}
 	var parts []string
-	near := a.Nearest()
-	for _, name := range near[:min(3, len(near))] {
-		lacks := make([]string, len(a.Others[name]))
-		for i, l := range a.Others[name] {
-			lacks[i] = l.String()
-		}
-		parts = append(parts, name+" ("+strings.Join(lacks, "; ")+")")
+	groups := a.Alike()
+	for _, g := range groups[:min(3, len(groups))] {
+		parts = append(parts, g.String())
 	}
 	return fmt.Sprintf("no agent has %s; nearest: %s", needs.Plain(), strings.Join(parts, ", "))
+}
+
+// Alike are agents that lack the same.
+type Alike struct {
+	Agents []string
+	Lacks  []Lack
+}
+
+func (g Alike) String() string {
+	lacks := make([]string, len(g.Lacks))
+	for i, l := range g.Lacks {
+		lacks[i] = l.String()
+	}
+	names := strings.Join(g.Agents, ", ")
+	if n := len(g.Agents); n > 2 {
+		names = fmt.Sprintf("%s and %d more", g.Agents[0], n-1)
+	}
+	return names + " (" + strings.Join(lacks, "; ") + ")"
+}
+
+// Alike gathers the agents that do not match by what they lack, those that lack
+// least first.
+func (a Answer) Alike() (out []Alike) {
+	index := map[string]int{}
+	for _, name := range a.Nearest() {
+		key := Alike{Lacks: a.Others[name]}.String()
+		i, known := index[key]
+		if !known {
+			i = len(out)
+			index[key] = i
+			out = append(out, Alike{Lacks: a.Others[name]})
+		}
+		out[i].Agents = append(out[i].Agents, name)
+	}
+	return out
 }
 
 // Nearest lists the agents that do not match, those that lack least first.

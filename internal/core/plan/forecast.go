@@ -5,6 +5,8 @@ import (
 	"container/heap"
 	"encoding/json"
 	"fmt"
+	"maps"
+	"math"
 	"slices"
 	"time"
 
@@ -263,35 +265,38 @@ func (f *Forecast) fill(sim *simulation, agents []dispatch.Agent, id func(placin
 
 // Knee is a row of a what-if table.
 type Knee struct {
-	Agents   int     `json:"agents" description:"how many there would be"`
-	Slots    int     `json:"slots"`
-	Makespan float64 `json:"makespan_s"`
-	Bound    float64 `json:"lower_bound_s"`
+	Agents   int            `json:"agents" description:"how many there would be"`
+	Slots    int            `json:"slots"`
+	Makespan float64        `json:"makespan_s"`
+	Bound    float64        `json:"lower_bound_s"`
+	Copies   map[string]int `json:"copies" description:"of which agents how many were added"`
 }
 
-// WhatIf forecasts with more agents: counts says how many, which are copies of
-// those there are, in turn. It returns a row for each count, and the number of
-// agents at the knee: beyond it each further agent saves less than a tenth of
-// what the first one saves.
+// WhatIf forecasts with more agents; counts says how many, growing. Each is a
+// copy of the agent that lowers the bound most. It returns a row for each count,
+// and the number of agents at the knee: beyond it a further agent saves less
+// than a tenth of what the first ones save.
 func (q Question) WhatIf(counts []int) (rows []Knee, knee int, err error) {
-	for _, n := range counts {
-		grown := q
-		grown.Agents = slices.Clone(q.Agents)
-		for i := range n {
-			h := q.Agents[i%len(q.Agents)]
-			h.Name = fmt.Sprintf("%s+%d", h.Name, i/len(q.Agents)+1)
+	grown := q
+	grown.Agents = slices.Clone(q.Agents)
+	copies := map[string]int{}
+	for _, n := range slices.Sorted(slices.Values(counts)) {
+		for len(grown.Agents)-len(q.Agents) < n {
+			h := grown.helpful(q.Agents)
+			copies[h.Name]++
+			h.Name = fmt.Sprintf("%s+%d", h.Name, copies[h.Name])
 			grown.Agents = append(grown.Agents, h)
 		}
 		f, err := grown.Run()
 		if err != nil {
 			return nil, 0, err
 		}
-		rows = append(rows, Knee{len(grown.Agents), len(f.Slots), f.Makespan, f.LowerBound})
+		rows = append(rows, Knee{len(grown.Agents), len(f.Slots), f.Makespan, f.LowerBound, maps.Clone(copies)})
 	}
+	best := 0.0
 	for i := 1; i < len(rows); i++ {
-		saved := (rows[i-1].Makespan - rows[i].Makespan) / float64(rows[i].Agents-rows[i-1].Agents)
-		first := (rows[0].Makespan - rows[1].Makespan) / float64(rows[1].Agents-rows[0].Agents)
-		if saved < first/10 || saved <= 0 {
+		saved := (rows[i-1].Makespan - rows[i].Makespan) / float64(max(1, rows[i].Agents-rows[i-1].Agents))
+		if best = max(best, saved); saved < best/10 || saved <= 0 {
 			return rows, rows[i-1].Agents, nil
 		}
 	}
@@ -299,6 +304,29 @@ func (q Question) WhatIf(counts []int) (rows []Knee, knee int, err error) {
 		knee = rows[len(rows)-1].Agents
 	}
 	return rows, knee, nil
+}
+
+// helpful is the one of some agents of which a copy lowers the bound most.
+// Agents of the same facts and slots are looked at once.
+func (q Question) helpful(choices []Host) Host {
+	asHost := func(h Host) dispatch.Agent { return dispatch.Agent{Name: h.Name, Slots: h.Slots, Facts: factsOf(h)} }
+	agents := make([]dispatch.Agent, len(q.Agents), len(q.Agents)+1)
+	for i, h := range q.Agents {
+		agents[i] = asHost(h)
+	}
+	best, least := 0, math.Inf(1)
+	seen := map[string]bool{}
+	for i, h := range choices {
+		kind := fmt.Sprint(h.Slots, fleet.Needs(h.Facts).With(fleet.Needs{"agent": nil}))
+		if seen[kind] {
+			continue
+		}
+		seen[kind] = true
+		if b := Bound(q.Tests, append(agents, asHost(h)), 0); b < least {
+			best, least = i, b
+		}
+	}
+	return choices[best]
 }
 
 // Expect forecasts when the runs of a machine will be over, in seconds from

@@ -263,6 +263,14 @@ func TestWhatIfFindsTheKnee(t *testing.T) {
 	assert.GreaterOrEqual(t, knee, 8)
 }
 
+func TestFurtherAgentsAreThoseThatHelp(t *testing.T) {
+	q := question(100, 0.5, 3, append(hosts(1, 1, "heron"), hosts(5, 4, "kestrel")...), browser("heron"), browser("kestrel"))
+	rows, _, err := q.WhatIf([]int{0, 2})
+	require.NoError(t, err)
+	assert.Equal(t, map[string]int{"heron-0": 2}, rows[1].Copies)
+	assert.InDelta(t, rows[0].Makespan/3, rows[1].Makespan, rows[0].Makespan/10)
+}
+
 func TestExpectGoesOnFromTheMiddle(t *testing.T) {
 	now := time.Date(2026, 3, 1, 6, 30, 0, 0, time.UTC)
 	m := dispatch.New(dispatch.Config{}, 0)

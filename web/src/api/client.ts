@@ -11,6 +11,22 @@ export type PaneAttempts = Schemas["PaneAttempts"];
 export type Attempt = Schemas["Attempt"];
 export type StepResult = Schemas["ScriptStepResult"];
 export type Who = Schemas["Who"];
+export type Agent = Schemas["Agent"];
+export type Why = Schemas["Why"];
+export type Lack = Schemas["FleetLack"];
+export type Matrix = Schemas["ComboMatrix"];
+export type Combination = Schemas["ComboCombination"];
+export type PlannedMatrix = Schemas["PlannedMatrix"];
+export type Device = Schemas["DeviceProfile"];
+export type RunRequest = Schemas["RunRequest"];
+export type Preview = Schemas["Preview"];
+export type KnownSuite = Schemas["KnownSuite"];
+export type Preset = Schemas["Preset"];
+export type Schedule = Schemas["Schedule"];
+export type Occurrences = Schemas["Occurrences"];
+export type Timeline = Schemas["Timeline"];
+export type Bar = Schemas["Bar"];
+export type Forecast = Schemas["ForecastAnswer"];
 export interface RunEvent {
   type: "run" | "cell" | "agents";
   run?: RunSummary;
@@ -49,7 +65,8 @@ export async function get<T>(path: string): Promise<T> {
 }
 
 export async function post<T>(path: string, body?: unknown): Promise<T> {
-  return (await (await call("POST", path, body ?? {})).json()) as T;
+  const answer = await call("POST", path, body ?? {});
+  return (answer.status === 204 ? undefined : await answer.json()) as T;
 }
 
 export async function remove(path: string): Promise<void> {

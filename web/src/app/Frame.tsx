@@ -5,6 +5,8 @@ import { get, post, Problem, remove, type Who } from "../api/client";
 import { Button, Empty, Trouble, Waiting } from "../ui/parts";
 import { useTheme } from "./useTheme";
 
+const pages: [string, string][] = [["/", "Runs"], ["/start", "New run"], ["/matrix", "Matrix"], ["/plans", "Plans"], ["/fleet", "Fleet"]];
+
 /** What surrounds every page; without a session it is the sign-in page. */
 export function Frame() {
   const me = useQuery({ queryKey: ["me"], queryFn: () => get<Who>("/me"), staleTime: Infinity });
@@ -16,7 +18,8 @@ export function Frame() {
       <header className="flex h-12 items-center gap-6 border-b border-line bg-sheet px-5">
         <Link to="/" className="flex items-center gap-2 font-semibold tracking-wide"><img src="/glass.svg" alt="" width={20} height={20} />Parallel Pane</Link>
         <nav aria-label="Main" className="flex gap-1 text-sm">
-          <NavLink to="/" className={({ isActive }) => `rounded px-3 py-1.5 ${isActive ? "bg-raised text-ink" : "text-soft hover:text-ink"}`}>Runs</NavLink>
+          {pages.map(([to, name]) => (
+            <NavLink key={to} to={to} end={to === "/"} className={({ isActive }) => `rounded px-3 py-1.5 ${isActive ? "bg-raised text-ink" : "text-soft hover:text-ink"}`}>{name}</NavLink>))}
         </nav>
         <Person who={me.data} />
       </header>

@@ -4,8 +4,14 @@ import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter, Route, Routes } from "react-router";
 import { Problem } from "../api/client";
+import { FleetPage } from "../features/fleet/FleetPage";
+import { MatrixPage } from "../features/matrix/MatrixPage";
+import { PlansPage } from "../features/plans/PlansPage";
+import { ForecastPage } from "../features/run/ForecastPage";
 import { RunPage } from "../features/run/RunPage";
+import { TimelinePage } from "../features/run/TimelinePage";
 import { RunsPage } from "../features/runs/RunsPage";
+import { StartPage } from "../features/start/StartPage";
 import { TestPage } from "../features/test/TestPage";
 import { Frame, Nowhere } from "./Frame";
 import "./theme.css";
@@ -25,6 +31,12 @@ if (root) {
               <Route element={<Frame />}>
                 <Route index element={<RunsPage />} />
                 <Route path="runs/:number" element={<RunPage />} />
+                <Route path="runs/:number/timeline" element={<TimelinePage />} />
+                <Route path="runs/:number/forecast" element={<ForecastPage />} />
+                <Route path="start" element={<StartPage />} />
+                <Route path="matrix" element={<MatrixPage />} />
+                <Route path="plans" element={<PlansPage />} />
+                <Route path="fleet" element={<FleetPage />} />
                 <Route path="runs/:number/tests/:test" element={<TestPage />} />
                 <Route path="*" element={<Nowhere />} />
               </Route>

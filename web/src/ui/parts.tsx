@@ -1,6 +1,6 @@
 import { clsx } from "clsx";
 import { AlertDialog, Tooltip } from "radix-ui";
-import type { ComponentProps, ReactNode } from "react";
+import { useState, type ComponentProps, type ReactNode } from "react";
 
 /** The look of the small pieces that know no feature. */
 export function Button({ kind = "plain", className, ...rest }: ComponentProps<"button"> & { kind?: "plain" | "accent" | "danger" }) {
@@ -10,8 +10,8 @@ export function Button({ kind = "plain", className, ...rest }: ComponentProps<"b
     className)} />;
 }
 
-export function Field({ label, ...rest }: ComponentProps<"input"> & { label: string }) {
-  return <input aria-label={label} placeholder={label} {...rest} className="rounded border border-line bg-sheet px-2.5 py-1.5 text-sm placeholder:text-soft" />;
+export function Field({ label, className, ...rest }: ComponentProps<"input"> & { label: string }) {
+  return <input aria-label={label} placeholder={label} {...rest} className={clsx("min-w-0 rounded border border-line bg-sheet px-2.5 py-1.5 text-sm placeholder:text-soft", className)} />;
 }
 
 export function Choice({ label, value, options, onChange }: { label: string; value: string; options: [string, string][]; onChange: (v: string) => void }) {
@@ -77,5 +77,34 @@ export function Confirm({ title, text, action, onYes, children }: { title: strin
         </AlertDialog.Content>
       </AlertDialog.Portal>
     </AlertDialog.Root>
+  );
+}
+
+/** A value that can be on or off. */
+export function Toggle({ on, onChange, children, hint }: { on: boolean; onChange: (on: boolean) => void; children: ReactNode; hint?: string }) {
+  return (
+    <button type="button" aria-pressed={on} title={hint} onClick={() => { onChange(!on); }}
+      className={clsx("rounded-full border px-3 py-1 text-sm transition-colors", on ? "border-accent bg-accent/15 text-ink" : "border-line text-soft line-through hover:text-ink")}>{children}</button>
+  );
+}
+
+/** A named control in a form. */
+export function Labelled({ label, help, children }: { label: string; help?: string; children: ReactNode }) {
+  return <label className="grid min-w-0 gap-1 text-sm"><span className="text-soft">{label}</span>{children}{help && <span className="text-xs text-soft">{help}</span>}</label>;
+}
+
+/** Something to copy, such as a command. */
+export function Copyable({ text, label }: { text: string; label: string }) {
+  const [copied, setCopied] = useState(false);
+  const copy = async () => {
+    await navigator.clipboard.writeText(text);
+    setCopied(true);
+    setTimeout(() => { setCopied(false); }, 1500);
+  };
+  return (
+    <div className="flex items-start gap-3 rounded border border-line bg-ground px-3 py-2">
+      <pre aria-label={label} className="min-w-0 grow overflow-x-auto font-mono text-xs leading-5 whitespace-pre-wrap">{text}</pre>
+      <Button className="text-xs" onClick={() => void copy()}>{copied ? "Copied" : "Copy"}</Button>
+    </div>
   );
 }

@@ -19,3 +19,8 @@ export function ago(iso: string | null | undefined, now: number): string {
 export function between(start: string | null | undefined, end: string | null | undefined, now: number): number | null {
   return start ? (end ? Date.parse(end) : now) - Date.parse(start) : null;
 }
+
+/** A number of things: 1 agent, 2 agents. */
+export function many(n: number, thing: string): string {
+  return `${n} ${thing}${n === 1 ? "" : "s"}`;
+}

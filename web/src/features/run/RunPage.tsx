@@ -1,5 +1,5 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { useParams, useSearchParams } from "react-router";
+import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { post, type Pane, type Run } from "../../api/client";
 import { Counts, fillOf, Glass, inkOf } from "../../ui/Glass";
 import { Button, Confirm, Hint, Trouble, Waiting } from "../../ui/parts";
@@ -20,6 +20,7 @@ export function RunPage() {
   return (
     <div className="grid gap-4">
       <Head run={run.data} />
+      <Left run={run.data} />
       <Window run={run.data} chosen={only} onChoose={(key) => { setParams(key === only ? {} : { pane: key }, { replace: true }); }} />
       <Wall run={run.data} only={only} />
       <Faults run={run.data} />
@@ -45,8 +46,11 @@ function Head({ run }: { run: Run }) {
       </div>
       <div className="ml-auto flex items-center gap-5 text-sm">
         <Counts counts={run.counts} />
-        <span>{time === null ? "not started" : took(time)}</span>
+        <span>{time === null ? "not started" : took(time)}{run.expected_at && <span className="text-soft">, expected to end in {took(Math.max(0, Date.parse(run.expected_at) - now))}</span>}</span>
+        <Link className="text-accent hover:underline" to={`/runs/${run.number}/timeline`}>Timeline</Link>
+        {run.state === "ended" && <Link className="text-accent hover:underline" to={`/runs/${run.number}/forecast`}>Forecast</Link>}
         <a className="text-accent hover:underline" href={`/api/v1/runs/${run.number}/junit`}>JUnit</a>
+        {run.state === "ended" && <Again run={run} />}
         {run.state !== "ended" && (
           <Confirm title={`Cancel run #${run.number}?`} text="What runs now is dropped, and every test without a verdict is skipped." action="Cancel the run" onYes={() => { cancel.mutate(); }}>
             <Button kind="danger">Cancel run</Button>
@@ -55,6 +59,21 @@ function Head({ run }: { run: Run }) {
       {cancel.error && <Trouble error={cancel.error} />}
     </div>
   );
+}
+
+/** Starts an ended run again. */
+function Again({ run }: { run: Run }) {
+  const go = useNavigate();
+  const again = useMutation({
+    mutationFn: (failed: boolean) => post<Run>(`/runs/${run.number}/rerun`, { failed }),
+    onSuccess: (r) => go(`/runs/${r.number}`),
+  });
+  const some = ["failed", "broken", "skipped"].some((v) => (run.counts[v] ?? 0) > 0);
+  return <>
+    {some && <Button onClick={() => { again.mutate(true); }}>Run again what did not pass</Button>}
+    <Button onClick={() => { again.mutate(false); }}>Run again</Button>
+    {again.error && <Trouble error={again.error} />}
+  </>;
 }
 
 /** Panes side by side, grouped by browser. */
@@ -76,6 +95,20 @@ function Window({ run, chosen, onChoose }: { run: Run; chosen: string | null; on
   );
 }
 
+/** What the matrix left out of this run. */
+function Left({ run }: { run: Run }) {
+  const n = run.plan.missing.length + run.plan.cover.left;
+  if (n === 0 && run.again_of === 0) return null;
+  return (
+    <details className="text-sm text-soft">
+      <summary className="cursor-pointer">{run.again_of > 0 && `Repeats run #${run.again_of}. `}{n > 0 && `${n} combinations or tuples of values are left out of this run.`}</summary>
+      <ul className="mt-2 max-h-64 overflow-y-auto rounded border border-line p-3">
+        {run.plan.missing.map((m) => <li key={JSON.stringify(m.values)} className="py-0.5"><span className="text-ink">{Object.values(m.values).join(" · ")}</span>: {m.reason}</li>)}
+      </ul>
+    </details>
+  );
+}
+
 /** What tells this pane from its neighbours of the same browser. */
 function rest(run: Run, p: Pane): string {
   const own = Object.entries(p.values).filter(([axis, v]) => axis !== "browser" && run.panes.some((o) => o.values[axis] !== v)).map(([, v]) => v);
@@ -84,7 +117,8 @@ function rest(run: Run, p: Pane): string {
 
 function PaneCard({ run, pane, pressed, onClick }: { run: Run; pane: Pane; pressed: boolean; onClick: () => void }) {
   const fill = fillOf(pane.state, pane.verdict);
-  const ended = run.tests.length - (pane.counts[""] ?? 0);
+  const all = Object.values(pane.counts).reduce((a, b) => a + b, 0);
+  const ended = all - (pane.counts[""] ?? 0);
   const missing = pane.info.emulated.missing;
   return (
     <button type="button" aria-pressed={pressed} onClick={onClick}
@@ -93,7 +127,7 @@ function PaneCard({ run, pane, pressed, onClick }: { run: Run; pane: Pane; press
         <Glass fill={fill} size={34} label={`${pane.label}: ${fill}`} />
         <span className="min-w-0">
           <span className="block font-medium">{rest(run, pane)}</span>
-          <span className={`block text-xs ${inkOf[fill]}`}>{pane.verdict || (pane.running > 0 ? `${pane.running} running` : pane.state)}, {ended} of {run.tests.length}</span>
+          <span className={`block text-xs ${inkOf[fill]}`}>{pane.verdict || (pane.running > 0 ? `${pane.running} running` : pane.state)}, {ended} of {all}</span>
         </span>
       </span>
       <span className="mt-2 block text-xs text-soft">{pane.took_ms > 0 ? took(pane.took_ms) : "–"}{pane.agents.length > 0 && ` on ${pane.agents.join(", ")}`}</span>
