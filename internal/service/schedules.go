@@ -106,7 +106,7 @@ func (s *Service) ruleOf(req ScheduleRequest) (*calendar.Rule, time.Time, string
 	if err != nil || name == "Local" {
 		return nil, time.Time{}, "", errorf(Invalid, "zone: %q is not a time zone such as Europe/Berlin", name)
 	}
-	start := s.now().Truncate(time.Second)
+	start := s.now().Add(time.Second).Truncate(time.Second) // the next whole one
 	if req.Start != "" {
 		if start, err = time.Parse(time.RFC3339, req.Start); err != nil {
 			return nil, start, "", errorf(Invalid, "start: expected a time such as 2026-03-02T06:30:00+01:00, found %q", req.Start)

@@ -27,13 +27,13 @@ func (m *Machine) Join(now time.Time, a Agent, held []int64) []Decision {
 	st.Agent, st.online = a, true
 	m.refit(now, st)
 	m.count(now, st)
-	for _, ls := range m.leasesOf(func(ls *leaseState) bool { return ls.Agent == a.Name }) {
+	for _, ls := range st.leases {
 		if slices.Contains(held, ls.Fence) {
 			ls.Expires = now.Add(m.cfg.LeaseTTL)
-		} else {
-			m.lose(now, ls, fmt.Sprintf("agent %s was started again while it held the test", a.Name))
 		}
 	}
+	m.loseAll(now, a.Name, fmt.Sprintf("agent %s was started again while it held the test", a.Name),
+		func(ls *leaseState) bool { return !slices.Contains(held, ls.Fence) })
 	m.deal(now)
 	return m.take()
 }
@@ -74,9 +74,7 @@ func (m *Machine) Forget(now time.Time, name string) []Decision {
 	if st := m.agents[name]; st != nil {
 		st.online = false
 		m.count(now, st)
-		for _, ls := range m.leasesOf(func(ls *leaseState) bool { return ls.Agent == name }) {
-			m.lose(now, ls, "agent "+name+" was removed")
-		}
+		m.loseAll(now, name, "agent "+name+" was removed", func(*leaseState) bool { return true })
 		delete(m.agents, name)
 		m.refit(now, st)
 	}
@@ -222,7 +220,7 @@ func (m *Machine) Result(now time.Time, fence int64, test int, o Outcome) (accep
 // that had started counts as broken.
 func (m *Machine) Done(now time.Time, fence int64, why string) []Decision {
 	if ls := m.leases[fence]; ls != nil {
-		m.lose(now, ls, why)
+		m.loseAll(now, ls.Agent, why, func(o *leaseState) bool { return o == ls })
 		m.deal(now)
 	}
 	return m.take()
@@ -242,8 +240,9 @@ func (m *Machine) Cancel(now time.Time, id, why string) []Decision {
 // work again, work that waited too long for an agent is broken, and runs that
 // are over their time are stopped. Call it about once a second.
 func (m *Machine) Tick(now time.Time) []Decision {
-	for _, ls := range m.leasesOf(func(ls *leaseState) bool { return now.After(ls.Expires) }) {
-		m.lose(now, ls, fmt.Sprintf("agent %s stopped answering", ls.Agent))
+	expired := func(ls *leaseState) bool { return now.After(ls.Expires) }
+	for _, ls := range m.leasesOf(expired) { // those of the first one's agent go with it
+		m.loseAll(now, ls.Agent, fmt.Sprintf("agent %s stopped answering", ls.Agent), expired)
 	}
 	for _, a := range m.agents {
 		if !a.restUntil.IsZero() && !now.Before(a.restUntil) {

@@ -478,6 +478,17 @@ func (m *Machine) settleQueue(r *runState, p *paneState, v verdict.Verdict, why 
 	}
 }
 
+// loseAll ends several leases of one agent for one fault.
+func (m *Machine) loseAll(now time.Time, agent, why string, which func(*leaseState) bool) {
+	lost := m.leasesOf(func(ls *leaseState) bool { return ls.Agent == agent && which(ls) })
+	if len(lost) > 0 {
+		m.fault(now, agent, why)
+	}
+	for _, ls := range lost {
+		m.lose(now, ls, why)
+	}
+}
+
 // lose ends a lease whose agent will report no more. The test that was running
 // (or, when none was, the first of the slice, so that a slice that can never
 // start does not go round for ever) is booked as broken. The run may be over
@@ -487,7 +498,6 @@ func (m *Machine) lose(now time.Time, ls *leaseState, why string) {
 	p := r.panes[ls.Pane]
 	m.release(now, ls)
 	m.out = append(m.out, End{Fence: ls.Fence, Agent: ls.Agent, Run: ls.Run, Why: why})
-	m.fault(now, ls.Agent, why)
 	tried := ls.started
 	if tried < 0 && len(ls.left) > 0 {
 		tried = ls.left[0]
