@@ -56,17 +56,18 @@ func site(t *testing.T, visits *atomic.Int64) string {
 }
 
 type bench struct {
-	t       *testing.T
-	dir     string
-	listen  string
-	project string
-	visits  atomic.Int64 // of the site
+	t        *testing.T
+	dir      string
+	listen   string
+	project  string
+	visits   atomic.Int64         // of the site
+	programs map[string]*exec.Cmd // that were spawned, the latest of each command
 }
 
 func newBench(t *testing.T) *bench {
 	t.Helper()
 	conformance.Browser(t, chromium.Family{})
-	b := &bench{t: t, dir: t.TempDir()}
+	b := &bench{t: t, dir: t.TempDir(), programs: map[string]*exec.Cmd{}}
 	t.Setenv("HOME", b.dir)
 	t.Setenv("XDG_CONFIG_HOME", filepath.Join(b.dir, "config"))
 	t.Setenv("PANE_TOKEN", "")
@@ -106,6 +107,7 @@ func (b *bench) spawn(args ...string) *exec.Cmd {
 	var log bytes.Buffer
 	cmd.Stderr = &log
 	require.NoError(b.t, cmd.Start())
+	b.programs[args[0]] = cmd
 	b.t.Cleanup(func() {
 		_ = cmd.Process.Signal(os.Interrupt)
 		done := make(chan struct{})
@@ -270,22 +272,34 @@ func (b *bench) noLeftovers(agent string) {
 	}, 10*time.Second, 20*time.Millisecond)
 }
 
+// console opens a browser for the console and makes a link that signs it in. It
+// is nil where the console was not built.
+func (b *bench) console() (*sessions.Session, string) {
+	b.t.Helper()
+	if web.Console() == nil {
+		b.t.Log("the console is not built")
+		return nil, ""
+	}
+	code, out, errs := b.pane("link")
+	require.Zero(b.t, code, errs)
+	host, err := sessions.NewHost(filepath.Join(b.dir, "mine"), slog.New(slog.DiscardHandler), chromium.Family{})
+	require.NoError(b.t, err)
+	profile, err := device.Find("")
+	require.NoError(b.t, err)
+	s, err := host.Open(b.t.Context(), sessions.Request{Browser: host.Browsers(b.t.Context())[0], Device: profile})
+	require.NoError(b.t, err)
+	return s, strings.TrimSpace(out)
+}
+
 // testConsole drives the console in a browser of its own, through the same
 // runner and script format that users have.
 func testConsole(t *testing.T, b *bench) {
-	if web.Console() == nil {
-		t.Skip("the console is not built")
+	s, enter := b.console()
+	if s == nil {
+		return
 	}
-	code, out, errs := b.pane("link")
-	require.Zero(t, code, errs)
-	host, err := sessions.NewHost(filepath.Join(b.dir, "mine"), slog.New(slog.DiscardHandler), chromium.Family{})
-	require.NoError(t, err)
-	profile, err := device.Find("")
-	require.NoError(t, err)
-	s, err := host.Open(t.Context(), sessions.Request{Browser: host.Browsers(t.Context())[0], Device: profile})
-	require.NoError(t, err)
 	defer s.Close()
-	b.script(s, "http://"+b.listen, map[string]string{"enter": strings.TrimSpace(out), "token": b.token()}, `
+	b.script(s, "http://"+b.listen, map[string]string{"enter": enter, "token": b.token()}, `
   - visit: ${vars.enter}
   - expect: {count: 5, of: {css: tbody tr}}
   - label: the filter is kept in the address
