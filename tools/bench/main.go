@@ -34,21 +34,41 @@ type row struct{ what, got, target string }
 func main() {
 	out := flag.String("out", "docs/benchmarks.md", "file to write")
 	pane := flag.String("pane", "bin/pane", "the program")
+	only := flag.String("only", "", "measure only this and write no file: "+strings.Join(names(), ", "))
 	flag.Parse()
-	if err := measure(context.Background(), *out, *pane); err != nil {
+	if err := measure(context.Background(), *out, *pane, *only); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}
 }
 
-func measure(ctx context.Context, out, pane string) error {
+// measurement is one function with the name that -only knows it by.
+type measurement struct {
+	name string
+	f    func(context.Context, string) ([]row, error)
+}
+
+var measurements = []measurement{{"service", service}, {"first", firstResult}, {"steps", stepOverhead}, {"console", consoleSize},
+	{"decisions", decisions}, {"forecasts", forecasts}, {"crowd", crowd}, {"results", results}, {"covers", covers}}
+
+func names() (out []string) {
+	for _, m := range measurements {
+		out = append(out, m.name)
+	}
+	return out
+}
+
+func measure(ctx context.Context, out, pane, only string) error {
 	pane, err := filepath.Abs(pane)
 	if err != nil {
 		return err
 	}
 	var rows []row
-	for _, f := range []func(context.Context, string) ([]row, error){service, firstResult, stepOverhead, consoleSize} {
-		more, err := f(ctx, pane)
+	for _, m := range measurements {
+		if only != "" && only != m.name {
+			continue
+		}
+		more, err := m.f(ctx, pane)
 		if err != nil {
 			return err
 		}
@@ -56,6 +76,9 @@ func measure(ctx context.Context, out, pane string) error {
 			fmt.Printf("%-62s %-16s (target: %s)\n", r.what, r.got, r.target)
 		}
 		rows = append(rows, more...)
+	}
+	if only != "" {
+		return nil
 	}
 	var b strings.Builder
 	fmt.Fprintf(&b, "# Benchmarks\n\nMeasured by `make bench` on %s, %s. Each line is of one run of that command.\n\n", time.Now().Format("2006-01-02"), machine())

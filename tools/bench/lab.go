@@ -1,0 +1,327 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"encoding/base64"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"parallelpane/internal/core/fleet"
+	"parallelpane/internal/core/verdict"
+	"parallelpane/internal/link"
+	"parallelpane/internal/project"
+)
+
+// served is a service started for a measurement.
+type served struct {
+	dir, base, token, agent string
+	cmd                     *exec.Cmd
+}
+
+func serve(ctx context.Context, pane string) (*served, func(), error) {
+	dir, err := os.MkdirTemp("", "bench-")
+	if err != nil {
+		return nil, nil, err
+	}
+	address, err := freeAddress()
+	if err != nil {
+		return nil, nil, err
+	}
+	s := &served{dir: dir, base: "http://" + address}
+	s.cmd = exec.CommandContext(ctx, pane, "serve", "--data", filepath.Join(dir, "data"), "--listen", address)
+	s.cmd.Env = append(os.Environ(), "XDG_CONFIG_HOME="+dir)
+	stop := func() {
+		_ = s.cmd.Process.Signal(os.Interrupt)
+		_ = s.cmd.Wait()
+		_ = os.RemoveAll(dir)
+	}
+	if err := s.cmd.Start(); err != nil {
+		return nil, nil, err
+	}
+	if err := until(ctx, s.base+"/readyz", "", always); err != nil {
+		stop()
+		return nil, nil, err
+	}
+	for name, into := range map[string]*string{"admin.token": &s.token, "agent.token": &s.agent} {
+		raw, err := os.ReadFile(filepath.Join(dir, "data", name))
+		if err != nil {
+			stop()
+			return nil, nil, err
+		}
+		*into = strings.TrimSpace(string(raw))
+	}
+	return s, stop, nil
+}
+
+func (s *served) call(ctx context.Context, method, path, token string, body any, out any) error {
+	var r io.Reader
+	switch b := body.(type) {
+	case nil:
+	case []byte:
+		r = bytes.NewReader(b)
+	default:
+		raw, err := json.Marshal(b)
+		if err != nil {
+			return err
+		}
+		r = bytes.NewReader(raw)
+	}
+	req, err := http.NewRequestWithContext(ctx, method, s.base+"/api/v1"+path, r)
+	if err != nil {
+		return err
+	}
+	req.Header.Set("Authorization", "Bearer "+token)
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	raw, err := io.ReadAll(resp.Body)
+	if err != nil {
+		return err
+	}
+	if resp.StatusCode >= 300 {
+		return fmt.Errorf("%s %s: status %d: %.200s", method, path, resp.StatusCode, raw)
+	}
+	if out == nil || len(raw) == 0 {
+		return nil
+	}
+	return json.Unmarshal(raw, out)
+}
+
+// processorSeconds is the time a process has used so far.
+func processorSeconds(pid int) float64 {
+	raw, _ := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	_, rest, _ := strings.Cut(string(raw), ") ")
+	f := strings.Fields(rest)
+	if len(f) < 13 {
+		return 0
+	}
+	var user, system float64
+	fmt.Sscan(f[11], &user)
+	fmt.Sscan(f[12], &system)
+	return (user + system) / 100 // ticks of 10 ms
+}
+
+// crowd joins a thousand stand-in agents and looks at the service while they
+// are idle.
+func crowd(ctx context.Context, pane string) ([]row, error) {
+	s, stop, err := serve(ctx, pane)
+	if err != nil {
+		return nil, err
+	}
+	defer stop()
+	file := filepath.Join(s.dir, "fleet.yaml")
+	if err := os.WriteFile(file, []byte("agents:\n  - {name: gull, count: 1000, os: saltos, slots: 4, browsers: {kestrel: '12.1'}}\n"), 0o600); err != nil {
+		return nil, err
+	}
+	agents := exec.CommandContext(ctx, pane, "standin", "fleet", file, "--service", s.base, "--state", filepath.Join(s.dir, "standins"))
+	agents.Env = append(os.Environ(), "PANE_TOKEN="+s.agent)
+	if err := agents.Start(); err != nil {
+		return nil, err
+	}
+	defer func() {
+		_ = agents.Process.Signal(os.Interrupt)
+		_ = agents.Wait()
+	}()
+	joined := func() (n int, err error) {
+		var all []struct{ Online bool }
+		err = s.call(ctx, "GET", "/agents", s.token, nil, &all)
+		for _, a := range all {
+			if a.Online {
+				n++
+			}
+		}
+		return n, err
+	}
+	for range 600 {
+		n, err := joined()
+		if err != nil {
+			return nil, err
+		}
+		if n == 1000 {
+			break
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	time.Sleep(10 * time.Second) // what joining cost is over
+	from, began := processorSeconds(s.cmd.Process.Pid), time.Now()
+	time.Sleep(30 * time.Second)
+	share := (processorSeconds(s.cmd.Process.Pid) - from) / time.Since(began).Seconds()
+	n, err := joined()
+	if err != nil || n != 1000 {
+		return nil, fmt.Errorf("%d of 1000 stand-ins are online: %w", n, err)
+	}
+	return []row{
+		{"service with 1,000 stand-in agents connected and idle: of one core", fmt.Sprintf("%.0f %%", 100*share), "25 %"},
+		{"the same: resident", fmt.Sprintf("%.0f MB", float64(residentKB(s.cmd.Process.Pid))/1000), "400 MB"},
+	}, nil
+}
+
+// wideRun packs a project of tests on 100 combinations.
+func wideRun(tests int) ([]byte, string, error) {
+	dir, err := os.MkdirTemp("", "bench-")
+	if err != nil {
+		return nil, "", err
+	}
+	defer os.RemoveAll(dir)
+	berths := make([]string, 100)
+	for i := range berths {
+		berths[i] = fmt.Sprint(i)
+	}
+	files := map[string]string{"pane.yaml": fmt.Sprintf("project: bench\nsuites: {s: {scripts: '*.pane.yaml'}}\nmatrices: {m: {axes: {browser: [kestrel], berth: [%s]}}}\n", strings.Join(berths, ", "))}
+	for i := range tests {
+		files[fmt.Sprintf("t%d.pane.yaml", i)] = fmt.Sprintf("name: Test %d\nsteps:\n  - visit: /\n", i)
+	}
+	for name, body := range files {
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(body), 0o600); err != nil {
+			return nil, "", err
+		}
+	}
+	tree := project.Dir(dir)
+	p, err := project.Load(tree)
+	if err != nil {
+		return nil, "", err
+	}
+	scripts, err := p.Scripts(tree, p.Suites[0])
+	if err != nil {
+		return nil, "", err
+	}
+	return project.Pack(tree, p.Suites[0], scripts)
+}
+
+const (
+	rate    = 500 // results a second
+	minutes = 1
+)
+
+// results hands in results at a fixed rate for a minute while others read.
+func results(ctx context.Context, pane string) ([]row, error) {
+	s, stop, err := serve(ctx, pane)
+	if err != nil {
+		return nil, err
+	}
+	defer stop()
+	work := make(chan link.Result, 100_000)
+	for i := range 20 {
+		hello, _ := json.Marshal(link.Hello{Name: fmt.Sprintf("hand-%d", i), Instance: "1", Machine: fleet.Machine{OS: "saltos", Slots: 50, StandIn: true,
+			Browsers: []fleet.Browser{{Name: "kestrel", Version: "12.1", Fits: true}}}})
+		header := http.Header{"Authorization": {"Bearer " + s.agent}, link.HelloHeader: {base64.StdEncoding.EncodeToString(hello)}}
+		l, err := link.Dial(ctx, "ws"+strings.TrimPrefix(s.base, "http")+link.Path, header, nil)
+		if err != nil {
+			return nil, err
+		}
+		defer l.Close()
+		var mu sync.Mutex
+		held := []int64{} // every lease so far; those that have ended are no harm
+		mux := http.NewServeMux()
+		mux.HandleFunc("POST /slices", func(w http.ResponseWriter, r *http.Request) {
+			var slice link.Slice
+			if json.NewDecoder(r.Body).Decode(&slice) == nil {
+				mu.Lock()
+				held = append(held, slice.Fence)
+				mu.Unlock()
+				for _, t := range slice.Tests {
+					work <- link.Result{ID: fmt.Sprintf("%d-%d", slice.Fence, t.Index), Fence: slice.Fence, Test: t.Index, Attempt: t.Attempt, Agent: fmt.Sprintf("hand-%d", i),
+						Verdict: verdict.Passed, TookMS: 900, StartedAt: time.Now().UnixMilli(), Detail: link.Detail{Browser: "kestrel"}}
+				}
+			}
+			w.WriteHeader(http.StatusAccepted)
+		})
+		mux.HandleFunc("DELETE /slices/{fence}", func(http.ResponseWriter, *http.Request) {})
+		go func() { _ = http.Serve(l, mux) }()
+		go func() {
+			for ctx.Err() == nil {
+				time.Sleep(4 * time.Second)
+				mu.Lock()
+				recent := slices.Clone(held[max(0, len(held)-500):])
+				mu.Unlock()
+				_ = s.call(ctx, "POST", "/agent/beat", s.agent, link.Beat{Name: fmt.Sprintf("hand-%d", i), Instance: "1", Held: recent}, nil)
+			}
+		}()
+	}
+	raw, hash, err := wideRun(rate * 60 * minutes / 100)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.call(ctx, "PUT", "/bundles/"+hash, s.token, raw, nil); err != nil {
+		return nil, err
+	}
+	if err := s.call(ctx, "POST", "/runs", s.token, map[string]any{"bundle": hash}, nil); err != nil {
+		return nil, err
+	}
+	return s.feed(ctx, work)
+}
+
+// feed sends results at the rate and times reads meanwhile.
+func (s *served) feed(ctx context.Context, work <-chan link.Result) ([]row, error) {
+	var sent, taken atomic.Int64
+	var tasks sync.WaitGroup
+	ctx, cancel := context.WithTimeout(ctx, 3*time.Minute)
+	defer cancel()
+	limit := make(chan link.Result, 64)
+	for range 32 {
+		tasks.Go(func() {
+			for r := range limit {
+				var a link.ResultAnswer
+				if s.call(ctx, "POST", "/agent/results", s.agent, r, &a) == nil && a.Accepted {
+					taken.Add(1)
+				}
+			}
+		})
+	}
+	reads, done := []time.Duration{}, make(chan struct{})
+	go func() {
+		defer close(done)
+		paths := []string{"/runs?limit=20", "/agents", "/runs/1/tests/7", "/quotas", "/why?needs=browser%3Dkestrel"}
+		for i := 0; sent.Load() < rate*60*minutes && ctx.Err() == nil; i++ {
+			began := time.Now()
+			if s.call(ctx, "GET", paths[i%len(paths)], s.token, nil, nil) == nil {
+				reads = append(reads, time.Since(began))
+			}
+			time.Sleep(50 * time.Millisecond)
+		}
+	}()
+	began := time.Now()
+	for sent.Load() < rate*60*minutes && ctx.Err() == nil {
+		select {
+		case r := <-work:
+			if wait := time.Duration(sent.Load())*time.Second/rate - time.Since(began); wait > 0 {
+				time.Sleep(wait)
+			}
+			limit <- r
+			sent.Add(1)
+		case <-time.After(20 * time.Second):
+			return nil, fmt.Errorf("no slice came after %d results", sent.Load())
+		case <-ctx.Done():
+		}
+	}
+	took := time.Since(began)
+	close(limit)
+	tasks.Wait()
+	<-done
+	var run struct {
+		Counts map[string]int `json:"counts"`
+		State  string         `json:"state"`
+	}
+	if err := s.call(ctx, "GET", "/runs/1", s.token, nil, &run); err != nil {
+		return nil, err
+	}
+	slices.Sort(reads)
+	return []row{
+		{fmt.Sprintf("results taken in a second, over %.0f s", took.Seconds()), fmt.Sprintf("%.0f", float64(taken.Load())/took.Seconds()), fmt.Sprint(rate)},
+		{"of those, lost: sent without a verdict in the records", fmt.Sprint(int(sent.Load()) - run.Counts["passed"]), "0"},
+		{fmt.Sprintf("reads meanwhile, 99th percentile of %d", len(reads)), fmt.Sprintf("%.0f ms", float64(reads[len(reads)*99/100].Microseconds())/1000), "100 ms"},
+	}, nil
+}
