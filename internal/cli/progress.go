@@ -55,11 +55,19 @@ func (p *progress) whole(run service.Run) {
 	}
 	for i := range run.Panes {
 		if first {
-			p.lines = append(p.lines, p.bars.New(int64(len(run.Tests)), mpb.NopStyle(), mpb.PrependDecorators(
+			p.lines = append(p.lines, p.bars.New(int64(dealt(run.Panes[i])), mpb.NopStyle(), mpb.PrependDecorators(
 				decor.Any(func(decor.Statistics) string { return p.line(i, width, len(run.Tests)) }))))
 		}
 		p.advance(i)
 	}
+}
+
+// dealt is how many tests a pane has in its run.
+func dealt(p service.Pane) (n int) {
+	for _, k := range p.Counts {
+		n += k
+	}
+	return n
 }
 
 // line is one combination: its panes of glass, its counts, its agents.

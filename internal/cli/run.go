@@ -422,6 +422,9 @@ var stepVerdict = map[script.StepState]verdict.Verdict{script.StepPassed: verdic
 func writeTest(w io.Writer, res service.TestResult) {
 	fmt.Fprintf(w, "%s\n%s\n", res.Test.Name, faint(res.Test.File))
 	for _, p := range res.Results {
+		if p.Cell.State == service.Undealt {
+			continue
+		}
 		fmt.Fprintf(w, "\n%s %s  %s %s\n", paint(p.Cell.Verdict, shapes[p.Cell.Verdict]), p.Pane.Label, paint(p.Cell.Verdict, string(p.Cell.Verdict)), p.Cell.Why)
 		for _, a := range p.Attempts {
 			fmt.Fprintf(w, "  attempt %d on %s, %s: %s\n", a.Number, a.Agent, millis(a.TookMS), paint(a.Verdict, string(a.Verdict)))

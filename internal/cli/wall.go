@@ -114,6 +114,10 @@ func writeWall(w io.Writer, run service.Run) {
 		row := []string{test.Name}
 		for i := range run.Panes {
 			c := run.Cells[i][j]
+			if c.State == service.Undealt {
+				row = append(row, "")
+				continue
+			}
 			seen[c.Verdict] = true
 			s := shapes[c.Verdict]
 			if c.State == service.Running {

@@ -53,3 +53,13 @@ func TestJUnit(t *testing.T) {
 	assert.Equal(t, "no agent has it", s.Cases[5].Skipped.Message)
 	assert.NotNil(t, s.Cases[6].Error, "a test without a verdict is not a pass")
 }
+
+func TestWhatWasNotDealtIsNoCase(t *testing.T) {
+	run := service.Run{Panes: []service.Pane{{Label: "kestrel"}, {Index: 1, Label: "osprey"}}, Tests: []service.Test{{Name: "Tide"}, {Index: 1, Name: "Berth"}},
+		Cells: [][]service.Cell{{{State: service.Ended, Verdict: verdict.Passed}, {State: service.Undealt}}, {{State: service.Undealt}, {State: service.Ended, Verdict: verdict.Passed}}}}
+	var out bytes.Buffer
+	require.NoError(t, JUnit(&out, run))
+	var back junitSuites
+	require.NoError(t, xml.Unmarshal(out.Bytes(), &back))
+	assert.Equal(t, []int{2, 0, 1}, []int{back.Tests, back.Errors, len(back.Suites[1].Cases)})
+}

@@ -196,30 +196,34 @@ func (h *Host) open(ctx context.Context, r Request) (_ *Session, err error) {
 }
 
 // Reset puts the session in order for another test: one window with an empty
-// page, and no cookies. An engine without BiDi can only drop those of the site
-// that is open; storage that pages keep stays.
+// page, and no cookies. An engine without BiDi can only drop those of the sites
+// that are open; storage that pages keep stays.
 func (s *Session) Reset(ctx context.Context) error {
 	windows, err := s.Windows(ctx)
 	if err != nil {
 		return err
 	}
-	for _, w := range windows[min(1, len(windows)):] {
+	if s.BiDi != nil {
+		if err := s.BiDi.Send(ctx, "storage.deleteCookies", map[string]any{}, nil); err != nil {
+			return err
+		}
+	}
+	for i, w := range windows {
 		if err := s.SwitchTo(ctx, w); err != nil {
 			return err
 		}
-		if _, err := s.CloseWindow(ctx); err != nil {
-			return err
+		if s.BiDi == nil {
+			if err := s.DeleteCookies(ctx); err != nil {
+				return err
+			}
+		}
+		if i < len(windows)-1 {
+			if _, err := s.CloseWindow(ctx); err != nil {
+				return err
+			}
 		}
 	}
-	if err := s.SwitchTo(ctx, windows[0]); err != nil {
-		return err
-	}
-	if s.BiDi != nil {
-		err = s.BiDi.Send(ctx, "storage.deleteCookies", map[string]any{}, nil)
-	} else {
-		err = s.DeleteCookies(ctx)
-	}
-	return errors.Join(err, s.Navigate(ctx, "about:blank"))
+	return s.Navigate(ctx, "about:blank")
 }
 
 // Gone says which program of the session has ended by itself; nil while all

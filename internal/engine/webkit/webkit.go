@@ -10,7 +10,6 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
-	"strings"
 	"time"
 
 	"parallelpane/internal/core/fleet"
@@ -94,9 +93,7 @@ func (Family) Launch(ctx context.Context, o engine.Options) (*engine.Instance, e
 		process.SessionEnv(o.Dir),
 	}
 	if l := o.Device.Locale; l != "" {
-		posix := strings.ReplaceAll(l, "-", "_")
-		env = append(env, "LANGUAGE="+posix, "LANG="+posix+".UTF-8")
-		inst.Outcome.Apply("locale "+l, nil)
+		inst.Outcome.Apply("locale "+l, engine.ErrNoCommand)
 	}
 	if z := o.Device.TimeZone; z != "" {
 		env = append(env, "TZ="+z)

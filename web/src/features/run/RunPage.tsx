@@ -127,7 +127,7 @@ function PaneCard({ run, pane, pressed, onClick }: { run: Run; pane: Pane; press
         <Glass fill={fill} size={34} label={`${pane.label}: ${fill}`} />
         <span className="min-w-0">
           <span className="block font-medium">{rest(run, pane)}</span>
-          <span className={`block text-xs ${inkOf[fill]}`}>{pane.verdict || (pane.running > 0 ? `${pane.running} running` : pane.state)}, {ended} of {all}</span>
+          <span className={`block text-xs ${inkOf[fill]}`}>{pane.state === "undealt" ? "no test in this run" : `${pane.verdict || (pane.running > 0 ? `${pane.running} running` : pane.state)}, ${ended} of ${all}`}</span>
         </span>
       </span>
       <span className="mt-2 block text-xs text-soft">{pane.took_ms > 0 ? took(pane.took_ms) : "–"}{pane.agents.length > 0 && ` on ${pane.agents.join(", ")}`}</span>

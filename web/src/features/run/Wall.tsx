@@ -12,11 +12,11 @@ export function Wall({ run, only }: { run: Run; only: string | null }) {
   const panes = run.panes.filter((p) => only === null || p.key === only);
   const cell = (pane: number, test: number): Cell | undefined => run.cells[pane]?.[test];
   const present = new Set<Fill>();
-  for (const column of run.cells) for (const c of column) present.add(fillOf(c.state, c.verdict));
+  for (const column of run.cells) for (const c of column) if (c.state !== "undealt") present.add(fillOf(c.state, c.verdict));
   const tests = run.tests.filter((t) => `${t.name} ${t.file} ${t.tags.join(" ")}`.toLowerCase().includes(text.toLowerCase()) &&
     (show === "" || panes.some((p) => {
       const c = cell(p.index, t.index);
-      if (!c) return false;
+      if (!c || c.state === "undealt") return false;
       const fill = fillOf(c.state, c.verdict);
       return show === "trouble" ? ["failed", "broken", "flaky"].includes(fill) : fill === show;
     })));
@@ -51,7 +51,7 @@ export function Wall({ run, only }: { run: Run; only: string | null }) {
 }
 
 function CellLink({ run, pane, test, cell }: { run: Run; pane: number; test: number; cell: Cell | undefined }) {
-  if (!cell) return null;
+  if (!cell || cell.state === "undealt") return null;
   const fill = fillOf(cell.state, cell.verdict);
   const lines = [fill, cell.agent && `on ${cell.agent}`, cell.attempts > 1 && `${cell.attempts} attempts`, cell.why || (fill === "passed" ? "" : cell.message)];
   const label = run.panes[pane]?.label ?? "";

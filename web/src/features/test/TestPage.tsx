@@ -35,9 +35,10 @@ export function TestPage() {
   if (result.isPending) return <Waiting />;
   if (result.error) return <Trouble error={result.error} again={() => void result.refetch()} />;
 
-  const { run, tests, results, source } = result.data;
+  const { run, tests, source } = result.data;
+  const results = result.data.results.filter((r) => r.cell.state !== "undealt");
   const asked = Number(params.get("pane") ?? -1);
-  const chosen = results[asked] ?? results.find((r) => ["failed", "broken", "flaky"].includes(r.cell.verdict)) ?? results[0];
+  const chosen = results.find((r) => r.pane.index === asked) ?? results.find((r) => ["failed", "broken", "flaky"].includes(r.cell.verdict)) ?? results[0];
   if (!chosen) return null;
   const attemptNumber = params.has("attempt") ? Number(params.get("attempt")) : null;
   const attempt = shownAttempt(chosen, attemptNumber);
