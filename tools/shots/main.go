@@ -57,6 +57,7 @@ func take(ctx context.Context, out, pane, project string, run, wide, test int, o
 	for name, command := range map[string]string{
 		"pane-run":         pane + " run --dir " + project + " --tag tides",
 		"pane-agent-check": pane + " agent check",
+		"pane-why":         pane + " why browser=gannet; " + pane + " why browser=chromium os=saltos",
 	} {
 		if strings.Contains(name, only) {
 			if err := terminal(ctx, filepath.Join(out, name+".png"), command); err != nil {
@@ -153,7 +154,7 @@ func terminal(ctx context.Context, file, command string) error {
 	defer d.Stop(0)
 	done := filepath.Join(os.TempDir(), "shots-"+strconv.Itoa(os.Getpid()))
 	defer os.Remove(done)
-	shown := strings.Replace(command, filepath.Dir(strings.Fields(command)[0])+"/", "", 1)
+	shown := strings.ReplaceAll(command, filepath.Dir(strings.Fields(command)[0])+"/", "")
 	script := fmt.Sprintf("printf '$ %s\\n'; %s; touch %s; sleep 60", shown, command, done)
 	x, err := process.Start(nil, []string{"DISPLAY=" + d.Name, "COLORTERM=truecolor", "CLICOLOR_FORCE=1"}, "xterm", "-tn", "xterm-256color", "-geometry", "178x60+0+0", "-fa", "DejaVu Sans Mono", "-fs", "9",
 		"-bg", "#0d171c", "-fg", "#e6eef0", "-bw", "0", "-T", "pane", "-e", "bash", "-c", script)
