@@ -216,7 +216,7 @@ func (r *root) writeForecast(f service.ForecastAnswer) {
 		t.Row(fmt.Sprint(k.Agents), fmt.Sprint(k.Slots), seconds(k.Makespan), seconds(k.Bound), bar, strings.Join(added, ", "))
 	}
 	fmt.Fprintf(r.out, "\n%s\n", t)
-	if f.Knee > 0 {
-		fmt.Fprintf(r.out, "\nBeyond %d agents each further one saves little.\n", f.Knee)
+	if last := f.WhatIf[len(f.WhatIf)-1]; f.Knee > 0 && f.Knee < last.Agents {
+		fmt.Fprintf(r.out, "\nWith more than %d agents each further one saves little.\n", f.Knee)
 	}
 }

@@ -17,7 +17,7 @@ type load struct {
 // Bound is the earliest end, in seconds, that any schedule of the tests on the
 // agents could reach; see bound.
 func Bound(tests []Test, agents []dispatch.Agent, limit int) float64 {
-	loads, slots := loadsOf(tests, agents)
+	loads, slots, _ := loadsOf(tests, agents)
 	return bound(loads, slots, limit)
 }
 
@@ -120,8 +120,9 @@ func hindered(loads []load, slots []int, t float64) (set []int) {
 	}
 }
 
-// loadsOf gathers tests by needs and agents by what they can do.
-func loadsOf(tests []Test, agents []dispatch.Agent) (loads []load, slots []int) {
+// loadsOf gathers tests by needs and agents by what they can do; kindOf says
+// which kind each agent is.
+func loadsOf(tests []Test, agents []dispatch.Agent) (loads []load, slots, kindOf []int) {
 	byNeeds := map[string]int{}
 	var needs []fleet.Needs
 	for _, t := range tests {
@@ -157,6 +158,7 @@ func loadsOf(tests []Test, agents []dispatch.Agent) (loads []load, slots []int) 
 			}
 		}
 		slots[k] += a.Slots
+		kindOf = append(kindOf, k)
 	}
-	return loads, slots
+	return loads, slots, kindOf
 }

@@ -2,6 +2,7 @@ package plan
 
 import (
 	"bytes"
+	"cmp"
 	"container/heap"
 	"encoding/json"
 	"fmt"
@@ -176,10 +177,7 @@ func (q Question) Run() (Forecast, error) {
 	if err := q.Check(); err != nil {
 		return f, err
 	}
-	agents := make([]dispatch.Agent, len(q.Agents))
-	for i, h := range q.Agents {
-		agents[i] = dispatch.Agent{Name: h.Name, Slots: h.Slots, Facts: factsOf(h)}
-	}
+	agents := q.agents()
 	possible := q.possible(agents, &f)
 	run := dispatch.Run{ID: "forecast", Limit: q.Limit}
 	panes := map[string]int{}
@@ -208,6 +206,14 @@ func (q Question) Run() (Forecast, error) {
 	f.LowerBound = Bound(possible, agents, q.Limit)
 	f.fill(sim, agents, func(p placing) string { return possible[ids[p.pane][p.test]].ID })
 	return f, nil
+}
+
+func (q Question) agents() []dispatch.Agent {
+	out := make([]dispatch.Agent, len(q.Agents))
+	for i, h := range q.Agents {
+		out[i] = dispatch.Agent{Name: h.Name, Slots: h.Slots, Facts: factsOf(h)}
+	}
+	return out
 }
 
 // factsOf gives an agent of a forecast the facts that every agent has.
@@ -279,10 +285,14 @@ type Knee struct {
 func (q Question) WhatIf(counts []int) (rows []Knee, knee int, err error) {
 	grown := q
 	grown.Agents = slices.Clone(q.Agents)
+	agents := q.agents()
+	loads, slots, kindOf := loadsOf(q.Tests, agents)
 	copies := map[string]int{}
 	for _, n := range slices.Sorted(slices.Values(counts)) {
 		for len(grown.Agents)-len(q.Agents) < n {
-			h := grown.helpful(q.Agents)
+			i := helpful(loads, slots, kindOf, agents)
+			h := q.Agents[i]
+			slots[kindOf[i]] += h.Slots
 			copies[h.Name]++
 			h.Name = fmt.Sprintf("%s+%d", h.Name, copies[h.Name])
 			grown.Agents = append(grown.Agents, h)
@@ -306,27 +316,32 @@ func (q Question) WhatIf(counts []int) (rows []Knee, knee int, err error) {
 	return rows, knee, nil
 }
 
-// helpful is the one of some agents of which a copy lowers the bound most.
-// Agents of the same facts and slots are looked at once.
-func (q Question) helpful(choices []Host) Host {
-	asHost := func(h Host) dispatch.Agent { return dispatch.Agent{Name: h.Name, Slots: h.Slots, Facts: factsOf(h)} }
-	agents := make([]dispatch.Agent, len(q.Agents), len(q.Agents)+1)
-	for i, h := range q.Agents {
-		agents[i] = asHost(h)
-	}
-	best, least := 0, math.Inf(1)
-	seen := map[string]bool{}
-	for i, h := range choices {
-		kind := fmt.Sprint(h.Slots, fleet.Needs(h.Facts).With(fleet.Needs{"agent": nil}))
-		if seen[kind] {
-			continue
+// helpful is the agent of which a copy lowers the bound most: of the kinds that
+// can do what is tightest, the few with the most slots are looked at.
+func helpful(loads []load, slots, kindOf []int, agents []dispatch.Agent) int {
+	tight := map[int]bool{}
+	for _, i := range hindered(loads, slots, bound(loads, slots, 0)*(1-1e-6)) {
+		for _, k := range loads[i].kinds {
+			tight[k] = true
 		}
-		seen[kind] = true
-		if b := Bound(q.Tests, append(agents, asHost(h)), 0); b < least {
+	}
+	largest := map[int]int{}
+	for i, k := range kindOf {
+		if best, known := largest[k]; (tight[k] || len(tight) == 0) && (!known || agents[i].Slots > agents[best].Slots) {
+			largest[k] = i
+		}
+	}
+	choices := slices.Sorted(maps.Values(largest))
+	slices.SortStableFunc(choices, func(i, j int) int { return cmp.Compare(agents[j].Slots, agents[i].Slots) })
+	best, least := choices[0], math.Inf(1)
+	for _, i := range choices[:min(len(choices), 8)] {
+		slots[kindOf[i]] += agents[i].Slots
+		if b := bound(loads, slots, 0); b < least {
 			best, least = i, b
 		}
+		slots[kindOf[i]] -= agents[i].Slots
 	}
-	return choices[best]
+	return best
 }
 
 // Expect forecasts when the runs of a machine will be over, in seconds from
