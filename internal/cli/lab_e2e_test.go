@@ -88,6 +88,7 @@ func (b *bench) want(args []string, texts ...string) string {
 
 func TestALabOfStandIns(t *testing.T) {
 	b := standIns(t)
+	b.want([]string{"devices", "--dir", b.project, "--text", "buoy"}, "display on a buoy", "480×320")
 	b.want([]string{"agents"}, "gull-1", "stand-in", "only tidal")
 	b.want([]string{"agents", "--has", "browser=osprey"}, "tern")
 	b.want([]string{"why", "browser=osprey"}, "1 agent can do browser=osprey", "tern", "gull-1, gull-2")

@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -90,12 +91,19 @@ func (r *root) schemaCmd() *cobra.Command {
 }
 
 func (r *root) devicesCmd() *cobra.Command {
-	var text string
+	var text, dir string
 	cmd := &cobra.Command{
-		Use: "devices", Short: "List the emulated devices", Args: cobra.NoArgs,
+		Use: "devices", Short: "List the emulated devices, those of the project in this directory included", Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
-			list := []device.Profile{}
-			for _, p := range device.Catalogue {
+			list, all := []device.Profile{}, device.Catalogue
+			if root, err := project.FindRoot(dir); err == nil {
+				p, err := project.Load(project.Dir(root))
+				if err != nil {
+					return usage("%v", err)
+				}
+				all = slices.Concat(all, p.Devices)
+			}
+			for _, p := range all {
 				if strings.Contains(p.Name+" "+p.Title, text) {
 					list = append(list, p)
 				}
@@ -118,6 +126,7 @@ func (r *root) devicesCmd() *cobra.Command {
 			return nil
 		},
 	}
+	cmd.Flags().StringVar(&dir, "dir", ".", "directory of the project")
 	cmd.Flags().StringVar(&text, "text", "", "only devices in whose name or description this is found")
 	return cmd
 }
