@@ -344,6 +344,40 @@ func (b *bench) token() string {
 	return strings.TrimSpace(string(raw))
 }
 
+// One script runs on this machine without a service.
+func TestTry(t *testing.T) {
+	b := newBench(t)
+	file := func(name string) string { return filepath.Join(b.project, name+".pane.yaml") }
+	shots := filepath.Join(b.dir, "shots")
+	code, out, errs := b.pane("try", file("good"), "--browser", "chromium", "--device", "phone", "--env", "local", "--shots", shots)
+	assert.Zero(t, code, errs)
+	for _, want := range []string{"The tide turns on chromium", "as phone", "expect text of the page", "passed"} {
+		assert.Contains(t, out, want)
+	}
+	png, err := os.ReadFile(filepath.Join(shots, "01-start.png"))
+	require.NoError(t, err)
+	assert.True(t, bytes.HasPrefix(png, []byte("\x89PNG")))
+	code, out, _ = b.pane("try", file("bad"), "--browser", "chromium", "--env", "local", "--json")
+	assert.Equal(t, verdict.ExitFailed, code)
+	var got struct{ Verdict verdict.Verdict }
+	require.NoError(t, json.Unmarshal([]byte(out), &got))
+	assert.Equal(t, verdict.Failed, got.Verdict)
+	code, out, _ = b.pane("try", file("good"), "--browser", "chromium", "--env", "gone")
+	assert.Equal(t, verdict.ExitLab, code)
+	assert.Contains(t, out, "cannot be reached")
+	for want, args := range map[string][]string{
+		"unknown environment":       {file("good"), "--env", "harbour"},
+		"unknown device":            {file("good"), "--env", "local", "--device", "buoy"},
+		"no usable ibis":            {file("good"), "--env", "local", "--browser", "ibis"},
+		"no such file or directory": {file("none")},
+		"expected an address":       {file("good"), "--env", "local", "--base", "ftp://x"},
+	} {
+		code, _, errs := b.pane(append([]string{"try"}, args...)...)
+		assert.NotZero(t, code)
+		assert.Contains(t, errs, want)
+	}
+}
+
 func TestKilledDriverIsTheLabsFault(t *testing.T) {
 	b := newBench(t)
 	b.serve()

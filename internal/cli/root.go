@@ -107,7 +107,7 @@ func (r *root) command() *cobra.Command {
 	for group, cmds := range map[string][]*cobra.Command{
 		"run":   {r.runCmd(), r.runsCmd(), r.showCmd(), r.rerunCmd(), r.cancelCmd(), r.fetchCmd(), r.presetCmd(), r.scheduleCmd()},
 		"lab":   {r.serveCmd(), r.agentCmd(), r.agentsCmd(), r.whyCmd(), r.forecastCmd(), r.quotaCmd(), r.tokenCmd(), r.linkCmd(), r.standinCmd(), r.demoCmd()},
-		"write": {r.lintCmd(), r.matrixCmd(), r.schemaCmd(), r.devicesCmd()},
+		"write": {r.lintCmd(), r.tryCmd(), r.matrixCmd(), r.schemaCmd(), r.devicesCmd()},
 	} {
 		for _, c := range cmds {
 			c.GroupID = group

@@ -1,0 +1,218 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"parallelpane/internal/core/device"
+	"parallelpane/internal/core/fleet"
+	"parallelpane/internal/core/verdict"
+	"parallelpane/internal/project"
+	"parallelpane/internal/script"
+	"parallelpane/internal/script/webdrive"
+	"parallelpane/internal/sessions"
+)
+
+// tryOptions are the flags of try.
+type tryOptions struct {
+	file, browser, version, device, env, base, shots string
+	vars                                             []string
+	headed                                           bool
+}
+
+func (r *root) tryCmd() *cobra.Command {
+	var o tryOptions
+	cmd := &cobra.Command{
+		Use:   "try SCRIPT",
+		Short: "Run one script with a browser of this machine, without a service",
+		Long: `Run one script the way an agent would, with a browser of this machine, and show each step as it ends.
+Inside a project its environments and devices are known. With --headed a window opens on the screen.
+
+Exit code: 0 passed, 1 failed, 2 usage or configuration, 3 lab trouble, 130 interrupted.`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			o.file = args[0]
+			return r.try(cmd.Context(), o)
+		},
+	}
+	f := cmd.Flags()
+	f.StringVar(&o.browser, "browser", "", "chromium, firefox or webkit; the first that is found if not given")
+	f.StringVar(&o.version, "version", "", "version of the browser, such as 153 or >=150")
+	f.StringVar(&o.device, "device", "", "device to emulate (pane devices lists them)")
+	f.StringVar(&o.env, "env", "", "environment of pane.yaml")
+	f.StringVar(&o.base, "base", "", "base address instead of the environment's")
+	f.StringArrayVar(&o.vars, "var", nil, "NAME=VALUE on top of the environment's variables; repeat for more")
+	f.StringVar(&o.shots, "shots", "", "directory for screenshots; none are kept if not given")
+	f.BoolVar(&o.headed, "headed", false, "open a window, on the screen where there is one")
+	return cmd
+}
+
+func (r *root) try(ctx context.Context, o tryOptions) error {
+	src, err := os.ReadFile(o.file)
+	if err != nil {
+		return usage("%v", err)
+	}
+	sc, err := script.Parse(o.file, src)
+	if err != nil {
+		return usage("%v", err)
+	}
+	set, profile, err := o.setting()
+	if err != nil {
+		return err
+	}
+	dir, err := os.MkdirTemp("", "pane-try-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	host, err := sessions.NewHost(filepath.Join(dir, "sessions"), slog.New(slog.DiscardHandler), families("")...)
+	if err != nil {
+		return err
+	}
+	b, err := o.find(host.Browsers(ctx))
+	if err != nil {
+		return err
+	}
+	began := time.Now()
+	display := ""
+	if o.headed {
+		if display = os.Getenv("DISPLAY"); display == "" && runtime.GOOS == "linux" {
+			fmt.Fprintln(r.err, "There is no screen here (DISPLAY is not set): the window opens on a virtual one.")
+		}
+	}
+	s, err := host.Open(ctx, sessions.Request{Browser: b, Headed: o.headed, Device: profile, Display: display})
+	if err != nil {
+		return &exitError{verdict.ExitLab, err}
+	}
+	defer s.Close()
+	set.Scope.Browser = b.Name
+	if !r.json {
+		fmt.Fprintf(r.out, "%s on %s %s as %s, open after %s\n", sc.Name, b.Name, b.Version, profile.Name, took(time.Since(began)))
+		for _, m := range s.Outcome.Missing {
+			fmt.Fprintf(r.out, "  %s\n", faint("not emulated: "+m.Feature+" ("+m.Reason+")"))
+		}
+	}
+	out := script.Run(ctx, sc, webdrive.New(s.Session, s.Gone), set, &steps{r: r, dir: o.shots})
+	if r.json {
+		err = r.writeJSON(map[string]any{"verdict": out.Verdict, "message": out.Message, "steps": out.Steps, "browser": b.Name, "version": b.Version,
+			"device": profile.Name, "emulated": s.Outcome, "took_ms": time.Since(began).Milliseconds()})
+	} else {
+		fmt.Fprintf(r.out, "%s in %s\n", paint(out.Verdict, shapes[out.Verdict]+" "+string(out.Verdict)), took(time.Since(began)))
+	}
+	switch {
+	case err != nil:
+		return err
+	case ctx.Err() != nil:
+		return silent(verdict.ExitInterrupted)
+	}
+	if code := (verdict.Counts{out.Verdict: 1}).ExitCode(); code != 0 {
+		return silent(code)
+	}
+	return nil
+}
+
+// setting is what the project around the script, and the flags, say.
+func (o tryOptions) setting() (set script.Setting, profile device.Profile, err error) {
+	p := &project.Project{}
+	set.Root = filepath.Dir(o.file)
+	if root, findErr := project.FindRoot(filepath.Dir(o.file)); findErr == nil {
+		if p, err = project.Load(project.Dir(root)); err != nil {
+			return set, profile, usage("%v", err)
+		}
+		set.Root = root
+	} else if o.env != "" {
+		return set, profile, usage("--env: %v", findErr)
+	}
+	env, err := p.Environment(o.env)
+	if err != nil && (o.env != "" || o.base == "") {
+		return set, profile, usage("%v", err)
+	}
+	if profile, err = device.Find(o.device, p.Devices...); err != nil {
+		return set, profile, usage("--device: %v", err)
+	}
+	if set.Base = env.Base; o.base != "" {
+		if err := project.CheckBase(o.base); err != nil {
+			return set, profile, usage("--base: %v", err)
+		}
+		set.Base = o.base
+	}
+	vars, err := pairs("--var", o.vars)
+	if err != nil {
+		return set, profile, err
+	}
+	set.Scope = script.Scope{OS: runtime.GOOS, Device: script.DeviceOf(profile), Vars: env.Vars, Axes: map[string]string{}}
+	if set.Scope.Vars == nil {
+		set.Scope.Vars = map[string]string{}
+	}
+	for k, v := range vars {
+		set.Scope.Vars[k] = v
+	}
+	return set, profile, nil
+}
+
+// find picks a browser of this machine.
+func (o tryOptions) find(found []fleet.Browser) (fleet.Browser, error) {
+	var have []string
+	for _, b := range found {
+		if b.Fits && (o.browser == "" || b.Name == o.browser) && b.HasVersion(o.version) {
+			return b, nil
+		}
+		s := b.Name + " " + b.Version
+		if !b.Fits {
+			s += " (" + b.Problem + ")"
+		}
+		have = append(have, s)
+	}
+	if err := fleet.CheckWant("version", o.version); o.version != "" && err != nil {
+		return fleet.Browser{}, usage("--%v", err)
+	}
+	if len(have) == 0 {
+		return fleet.Browser{}, &exitError{verdict.ExitLab, errors.New("no browser was found here: pane agent check says what to install")}
+	}
+	return fleet.Browser{}, &exitError{verdict.ExitLab, fmt.Errorf("no usable %s %s here; there are %s", o.browser, o.version, strings.Join(have, ", "))}
+}
+
+// steps shows steps as they end and keeps screenshots.
+type steps struct {
+	r    *root
+	dir  string
+	shot int
+}
+
+func (s *steps) StepDone(res script.StepResult) {
+	if s.r.json {
+		return
+	}
+	v := stepVerdict[res.State]
+	fmt.Fprintf(s.r.out, "  %s %7s  %s %s\n", paint(v, shapes[v]), millis(res.TookMS), res.Title, faint(fmt.Sprintf("%s:%d", res.At.File, res.At.Line)))
+	if res.Message != "" {
+		fmt.Fprintf(s.r.out, "             %s\n", paint(v, strings.ReplaceAll(res.Message, "\n", "\n             ")))
+	}
+}
+
+// Shot keeps a screenshot under a number and its name.
+func (s *steps) Shot(name string, png []byte) string {
+	if s.dir == "" {
+		return ""
+	}
+	s.shot++
+	file := fmt.Sprintf("%02d-%s.png", s.shot, fileSafe(name))
+	err := os.MkdirAll(s.dir, 0o755)
+	if err == nil {
+		err = os.WriteFile(filepath.Join(s.dir, file), png, 0o644)
+	}
+	if err != nil {
+		fmt.Fprintf(s.r.err, "screenshot not kept: %v\n", err)
+		return ""
+	}
+	return file
+}

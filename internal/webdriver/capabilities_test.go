@@ -1,0 +1,69 @@
+package webdriver
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestAlternatives(t *testing.T) {
+	for body, want := range map[string][]Capabilities{
+		`{"capabilities":{}}`:                     {{}},
+		`{"capabilities":{"alwaysMatch":{}}}`:     {{}},
+		`{"capabilities":{"firstMatch":[{},{}]}}`: {{}, {}},
+		`{"capabilities":{"alwaysMatch":{"browserName":"firefox","platformName":null},"firstMatch":[{"browserVersion":"153"},{"pane:options":{"device":"phone"}}]}}`: {
+			{"browserName": "firefox", "browserVersion": "153"}, {"browserName": "firefox", "pane:options": map[string]any{"device": "phone"}}},
+		`{"capabilities":{"alwaysMatch":{"timeouts":{"script":null,"implicit":5},"unhandledPromptBehavior":{"alert":"accept"},"proxy":{"proxyType":"manual","socksProxy":"x","socksVersion":5}}}}`: {
+			{"timeouts": map[string]any{"script": nil, "implicit": 5.0}, "unhandledPromptBehavior": map[string]any{"alert": "accept"},
+				"proxy": map[string]any{"proxyType": "manual", "socksProxy": "x", "socksVersion": 5.0}}},
+	} {
+		got, err := Alternatives([]byte(body))
+		require.NoError(t, err, body)
+		assert.Equal(t, want, got, body)
+	}
+}
+
+func TestCapabilitiesThatAreRefused(t *testing.T) {
+	always := func(s string) string { return `{"capabilities":{"alwaysMatch":{` + s + `}}}` }
+	for body, want := range map[string]string{
+		``: "JSON object", `null`: "JSON object", `[]`: "JSON object", `{}`: "capabilities: expected an object", `{"capabilities":[]}`: "capabilities: expected",
+		`{"capabilities":{"alwaysMatch":null}}`:                                                   "alwaysMatch: expected",
+		`{"capabilities":{"firstMatch":[]}}`:                                                      "at least one",
+		`{"capabilities":{"firstMatch":{}}}`:                                                      "at least one",
+		`{"capabilities":{"firstMatch":[1]}}`:                                                     "firstMatch: expected an object",
+		`{"capabilities":{"alwaysMatch":{"browserName":"a"},"firstMatch":[{"browserName":"a"}]}}`: "in alwaysMatch and in firstMatch",
+		always(`"browserName":7`):                                                                 "expected a string",
+		always(`"acceptInsecureCerts":"true"`):                                                    "true or false",
+		always(`"pageLoadStrategy":"fast"`):                                                       "none, eager or normal",
+		always(`"boat":1`):                                                                        "no such capability",
+		always(`"timeouts":{"implicit":-1}`):                                                      "implicit: expected whole",
+		always(`"timeouts":{"implicit":null}`):                                                    "implicit: expected whole",
+		always(`"timeouts":{"pageLoad":9007199254740992}`):                                        "pageLoad",
+		always(`"timeouts":{"script":1.5}`):                                                       "script",
+		always(`"timeouts":{"tea":1}`):                                                            "no timeout tea",
+		always(`"unhandledPromptBehavior":"shrug"`):                                               "expected one of dismiss",
+		always(`"unhandledPromptBehavior":{"alert":"shrug"}`):                                     "alert: expected",
+		always(`"unhandledPromptBehavior":{"tea":"accept"}`):                                      "no prompt tea",
+		always(`"proxy":{}`):                                                                      "proxyType",
+		always(`"proxy":{"proxyType":"pac"}`):                                                     "needs proxyAutoconfigUrl",
+		always(`"proxy":{"proxyType":"manual","socksProxy":"x"}`):                                 "come together",
+		always(`"proxy":{"proxyType":"manual","noProxy":"x"}`):                                    "list of strings",
+		always(`"proxy":{"proxyType":"manual","tea":"x"}`):                                        "there is no tea",
+	} {
+		_, err := Alternatives([]byte(body))
+		require.Error(t, err, body)
+		assert.Equal(t, InvalidArgument, CodeOf(err), body)
+		assert.ErrorContains(t, err, want, body)
+	}
+}
+
+func FuzzAlternatives(f *testing.F) {
+	f.Add([]byte(`{"capabilities":{"alwaysMatch":{"timeouts":{"implicit":5}},"firstMatch":[{"proxy":{"proxyType":"direct"}}]}}`))
+	f.Fuzz(func(t *testing.T, body []byte) {
+		got, err := Alternatives(body)
+		if err == nil && len(got) == 0 {
+			t.Fatal("nothing is wanted and nothing is wrong")
+		}
+	})
+}
