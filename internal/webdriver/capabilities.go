@@ -213,3 +213,60 @@ func wrongProxy(v any) string {
 	}
 	return ""
 }
+
+// Offer is what a remote end can serve.
+type Offer struct {
+	Browser  string   // browserName
+	Version  string   // browserVersion; one that is asked for may be its beginning
+	Platform string   // platformName
+	BiDi     bool     // webSocketUrl
+	Insecure bool     // acceptInsecureCerts
+	Prefixes []string // of extension capabilities that it knows, such as "moz:"
+}
+
+// Choose returns the first alternative that the offer meets (section 7.2.3
+// "Match capabilities"). The error has the code session not created and says of
+// each alternative why not.
+func (o Offer) Choose(alternatives []Capabilities) (Capabilities, error) {
+	var reasons []string
+	for _, a := range alternatives {
+		why := o.lacks(a)
+		if why == "" {
+			return a, nil
+		}
+		reasons = append(reasons, why)
+	}
+	return nil, Errorf(SessionNotCreated, "no alternative can be served: %s", strings.Join(reasons, "; "))
+}
+
+// lacks says what of a set of capabilities cannot be served.
+func (o Offer) lacks(c Capabilities) string {
+	for name, v := range c {
+		switch name {
+		case "browserName":
+			if v != o.Browser {
+				return "this is " + o.Browser + ", not " + v.(string)
+			}
+		case "browserVersion":
+			if want := v.(string); want != o.Version && !strings.HasPrefix(o.Version, want+".") {
+				return "this is version " + o.Version + ", not " + want
+			}
+		case "platformName":
+			if v != o.Platform {
+				return "this is " + o.Platform + ", not " + v.(string)
+			}
+		case "webSocketUrl":
+			if v == true && !o.BiDi {
+				return "it has no webSocketUrl"
+			}
+		case "acceptInsecureCerts":
+			if v == true && !o.Insecure {
+				return "it accepts no insecure certificates"
+			}
+		}
+		if prefix, _, ok := strings.Cut(name, ":"); ok && !slices.Contains(o.Prefixes, prefix+":") {
+			return "it does not know " + name
+		}
+	}
+	return ""
+}

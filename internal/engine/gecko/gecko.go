@@ -210,7 +210,7 @@ func (f Family) Launch(ctx context.Context, o engine.Options) (*engine.Instance,
 		inst.Close()
 		return nil, fmt.Errorf("launch firefox: %w", err)
 	}
-	srv := &http.Server{Handler: newRemoteEnd(m), ReadHeaderTimeout: 10 * time.Second}
+	srv := &http.Server{Handler: newRemoteEnd(m, o.Browser.Version), ReadHeaderTimeout: 10 * time.Second}
 	served := make(chan struct{})
 	go func() {
 		defer close(served)

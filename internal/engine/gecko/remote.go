@@ -1,12 +1,14 @@
 package gecko
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
 	"io"
 	"maps"
 	"net/http"
+	"runtime"
 	"strings"
 	"sync"
 
@@ -90,24 +92,37 @@ const maxCommandBytes = 64 << 20
 
 // remoteEnd serves one session on one browser.
 type remoteEnd struct {
-	m   *marionette
-	mux *http.ServeMux
+	m     *marionette
+	mux   *http.ServeMux
+	offer webdriver.Offer
 
 	mu      sync.Mutex
 	session string
 }
 
-func newRemoteEnd(m *marionette) *remoteEnd {
-	r := &remoteEnd{m: m, mux: http.NewServeMux()}
+func newRemoteEnd(m *marionette, version string) *remoteEnd {
+	r := &remoteEnd{m: m, mux: http.NewServeMux(), offer: webdriver.Offer{Browser: "firefox", Version: version, Platform: runtime.GOOS,
+		BiDi: true, Insecure: true, Prefixes: []string{"moz:"}}}
+	if r.offer.Platform == "darwin" {
+		r.offer.Platform = "mac"
+	}
 	r.mux.HandleFunc("GET /status", func(w http.ResponseWriter, _ *http.Request) {
 		reply(w, map[string]any{"ready": r.id() == "", "message": ""})
 	})
 	r.mux.HandleFunc("POST /session", r.newSession)
 	r.mux.HandleFunc("DELETE /session/{session}", r.deleteSession)
 	r.mux.HandleFunc("GET /session/{session}/cookie/{name}", r.namedCookie)
+	paths := map[string][]string{"/status": {"GET"}, "/session": {"POST"}, "/session/{session}": {"DELETE"}, "/session/{session}/cookie/{name}": {"GET"}}
 	for _, c := range commands {
 		method, path, _ := strings.Cut(c.pattern, " ")
-		r.mux.HandleFunc(method+" /session/{session}"+path, func(w http.ResponseWriter, req *http.Request) { r.pass(w, req, c) })
+		path = "/session/{session}" + path
+		paths[path] = append(paths[path], method)
+		r.mux.HandleFunc(method+" "+path, func(w http.ResponseWriter, req *http.Request) { r.pass(w, req, c) })
+	}
+	for path, methods := range paths { // section 6.6: a known path with another method
+		r.mux.HandleFunc(path, func(w http.ResponseWriter, req *http.Request) {
+			fail(w, webdriver.Errorf(webdriver.UnknownMethod, "%s takes %s, not %s", req.URL.Path, strings.Join(methods, " and "), req.Method))
+		})
 	}
 	r.mux.HandleFunc("/", func(w http.ResponseWriter, req *http.Request) {
 		fail(w, webdriver.Errorf(webdriver.UnknownCommand, "%s %s", req.Method, req.URL.Path))
@@ -124,14 +139,16 @@ func (r *remoteEnd) id() string {
 	return r.session
 }
 
+// newSession processes capabilities as section 8.1 "New Session" wants it; the
+// browser then checks once more what it was asked for.
 func (r *remoteEnd) newSession(w http.ResponseWriter, req *http.Request) {
-	var body struct {
-		Capabilities struct {
-			Always map[string]any   `json:"alwaysMatch"`
-			First  []map[string]any `json:"firstMatch"`
-		} `json:"capabilities"`
+	body, err := io.ReadAll(http.MaxBytesReader(nil, req.Body, maxCommandBytes))
+	if err != nil {
+		fail(w, webdriver.Errorf(webdriver.InvalidArgument, "read the command: %v", err))
+		return
 	}
-	if err := decode(req, &body); err != nil {
+	alternatives, err := webdriver.Alternatives(body)
+	if err != nil {
 		fail(w, err)
 		return
 	}
@@ -139,12 +156,10 @@ func (r *remoteEnd) newSession(w http.ResponseWriter, req *http.Request) {
 		fail(w, webdriver.Errorf(webdriver.SessionNotCreated, "this browser has a session already"))
 		return
 	}
-	caps := maps.Clone(body.Capabilities.Always)
-	if caps == nil {
-		caps = map[string]any{}
-	}
-	if len(body.Capabilities.First) > 0 {
-		maps.Copy(caps, body.Capabilities.First[0])
+	caps, err := r.offer.Choose(alternatives)
+	if err != nil {
+		fail(w, err)
+		return
 	}
 	raw, err := r.m.call(req.Context(), "WebDriver:NewSession", caps)
 	if err != nil {
@@ -172,9 +187,7 @@ func (r *remoteEnd) deleteSession(w http.ResponseWriter, req *http.Request) {
 		fail(w, err)
 		return
 	}
-	r.mu.Lock()
-	r.session = ""
-	r.mu.Unlock()
+	r.forget()
 	reply(w, nil)
 }
 
@@ -238,7 +251,17 @@ func (r *remoteEnd) pass(w http.ResponseWriter, req *http.Request, c command) {
 		fail(w, err)
 		return
 	}
-	reply(w, unwrap(raw))
+	value := unwrap(raw)
+	if c.name == "WebDriver:CloseWindow" && string(bytes.TrimSpace(value)) == "[]" {
+		r.forget() // section 11.2: with its last window a session ends
+	}
+	reply(w, value)
+}
+
+func (r *remoteEnd) forget() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.session = ""
 }
 
 // unwrap takes the value out of answers that carry nothing else.

@@ -57,7 +57,7 @@ func newBrowser(t *testing.T) (*browser, *httptest.Server) {
 	m, err := dialMarionette(t.Context(), l.Addr().String())
 	require.NoError(t, err)
 	t.Cleanup(m.Close)
-	s := httptest.NewServer(newRemoteEnd(m))
+	s := httptest.NewServer(newRemoteEnd(m, "153.7.0"))
 	t.Cleanup(s.Close)
 	return b, s
 }
@@ -180,4 +180,35 @@ func TestMessagesThatLie(t *testing.T) {
 		_, err := readMessage(bufio.NewReader(strings.NewReader(raw)))
 		assert.Error(t, err, raw)
 	}
+}
+
+func TestCapabilitiesAndMethodsByTheStandard(t *testing.T) {
+	_, s := newBrowser(t)
+	for body, want := range map[string]string{
+		`{}`: "invalid argument", `{"capabilities":{"alwaysMatch":{"boat":1}}}`: "invalid argument",
+		`{"capabilities":{"alwaysMatch":{"browserName":"webkit"}}}`: "session not created",
+		`{"capabilities":{"firstMatch":[{"browserVersion":"9"}]}}`:  "session not created",
+		`{"capabilities":{"alwaysMatch":{"goog:loggingPrefs":{}}}}`: "session not created",
+	} {
+		status, answer := ask(t, "POST", s.URL+"/session", body)
+		assert.Contains(t, answer, `"error":"`+want+`"`, body)
+		assert.Equal(t, map[string]int{"invalid argument": 400, "session not created": 500}[want], status)
+	}
+	status, answer := ask(t, "POST", s.URL+"/session", `{"capabilities":{"firstMatch":[{"browserName":"webkit"},{"browserVersion":"153"}]}}`)
+	assert.Equal(t, 200, status, answer)
+	status, answer = ask(t, "POST", s.URL+"/session/s/title", `{}`)
+	assert.Equal(t, 405, status)
+	assert.Contains(t, answer, "unknown method")
+	status, answer = ask(t, "GET", s.URL+"/session/s/harbour", ``)
+	assert.Equal(t, 404, status)
+	assert.Contains(t, answer, "unknown command")
+}
+
+func TestTheLastWindowEndsTheSession(t *testing.T) {
+	b, base := open(t)
+	b.answers["WebDriver:CloseWindow"] = `null,[]`
+	status, answer := ask(t, "DELETE", base+"/window", ``)
+	assert.Equal(t, 200, status, answer)
+	_, answer = ask(t, "GET", base+"/title", ``)
+	assert.Contains(t, answer, "invalid session id")
 }

@@ -173,20 +173,15 @@ func route(method string, path []string) (func(context.Context, *session, []stri
 }
 
 func (r *remote) open(raw []byte) (any, error) {
-	var body struct {
-		Capabilities struct {
-			Always map[string]any   `json:"alwaysMatch"`
-			First  []map[string]any `json:"firstMatch"`
-		} `json:"capabilities"`
-	}
-	if err := json.Unmarshal(raw, &body); err != nil {
-		return nil, failed(webdriver.InvalidArgument, "capabilities: %v", err)
+	alternatives, err := webdriver.Alternatives(raw)
+	if err != nil {
+		return nil, err
 	}
 	if r.session != nil {
 		return nil, failed(webdriver.SessionNotCreated, "this browser has a session already")
 	}
-	if name, ok := body.Capabilities.Always["browserName"]; ok && name != r.o.name {
-		return nil, failed(webdriver.SessionNotCreated, "this is %s, not %v", r.o.name, name)
+	if _, err := (webdriver.Offer{Browser: r.o.name, Version: r.o.version, Platform: r.o.platform}).Choose(alternatives); err != nil {
+		return nil, err
 	}
 	script := 30_000.0
 	r.session = &session{id: rand.Text(), agent: r.o.agent, language: r.o.language, who: r.o.name + " " + r.o.version, width: r.o.width, height: r.o.height,
