@@ -36,7 +36,8 @@ lint: $(STAMPS)/npm $(CONSOLE)
 	for os in darwin windows; do GOOS=$$os CGO_ENABLED=0 $(GO) build -o /dev/null ./cmd/pane || exit 1; done
 	cd web && npm run --silent check
 
-unit:
+unit: $(STAMPS)/npm
+	cd web && npm run --silent test
 	$(GO) test -p 2 -timeout 12m ./...
 	$(GO) test -count=1 ./internal/core/dispatch -run History -rapid.checks=1000
 

@@ -239,3 +239,35 @@ func FuzzBundle(f *testing.F) {
 		require.Len(t, entries, 1)
 	})
 }
+
+func TestDevicesOfAProject(t *testing.T) {
+	p, err := Parse(FileName, []byte("project: p\nmatrices: {m: {axes: {browser: [chromium], device: [buoy, phone], viewport: [800x600], timezone: [Europe/Oslo]}}}\n"+
+		"devices:\n  buoy: {title: display on a buoy, width: 480, height: 320, pixel_ratio: 1.5, touch: true, mobile: true}\n"))
+	require.NoError(t, err)
+	require.Len(t, p.Devices, 1)
+	got, err := p.Profile(map[string]string{"device": "buoy", "locale": "nb-NO"})
+	require.NoError(t, err)
+	assert.Equal(t, "display on a buoy", got.Title)
+	assert.Equal(t, 480, got.Width)
+	assert.Equal(t, "nb-NO", got.Locale)
+	_, err = p.Profile(map[string]string{"viewport": "wide"})
+	assert.ErrorContains(t, err, "expected a size")
+	for src, want := range map[string]string{
+		"devices: {phone: {width: 300, height: 300}}":                                         "the catalogue has one of this name",
+		"devices: {b: {width: 10, height: 300}}":                                              "200 to 8192 pixels",
+		"devices: {b: {width: x, height: 300}}":                                               "width: expected a number",
+		"devices: {b: {width: 300, height: 300, touch: maybe}}":                               "touch: expected true or false",
+		"devices: {b: {width: 300, height: 300, colour: red}}":                                "unknown",
+		"devices: {'b c': {width: 300, height: 300}}":                                         "is not a name",
+		"matrices: {m: {axes: {device: [bouy]}}}\ndevices: {buoy: {width: 300, height: 300}}": `did you mean "buoy"?`,
+		"matrices: {m: {axes: {viewport: [big]}}}":                                            "viewport: expected a size",
+		"matrices: {m: {axes: {locale: [x]}}}":                                                "locale: expected one",
+		"matrices: {m: {axes: {version: ['>=5 <3']}}}":                                        "contradicts itself",
+	} {
+		_, err := Parse(FileName, []byte("project: p\n"+src+"\n"))
+		assert.ErrorContains(t, err, want, src)
+		assert.ErrorContains(t, err, "pane.yaml:", src)
+	}
+	_, err = Parse(FileName, []byte("project: shared\n"))
+	assert.ErrorContains(t, err, "name of the pool")
+}

@@ -1,6 +1,7 @@
 package dispatch
 
 import (
+	"slices"
 	"testing"
 	"time"
 
@@ -388,4 +389,98 @@ func TestFairShares(t *testing.T) {
 	a, b := busy["large"], busy["small"]
 	jain := (a + b) * (a + b) / (2 * (a*a + b*b))
 	assert.GreaterOrEqual(t, jain, 0.98, "%v", busy)
+}
+
+func TestLocksHoldAcrossRunsOfAProject(t *testing.T) {
+	m := New(Config{}, 0)
+	m.Join(t0, agentWith("quay", 8, "chromium"), nil)
+	locked := func(id string) Run {
+		r := runOf(id, 3, "chromium")
+		r.Panes[0].Tests[0].Locks = []string{"berths/crane"}
+		r.Panes[0].Tests[1].Locks = []string{"berths/crane", "berths/7"}
+		return r
+	}
+	first := only[Lease](m.Submit(t0, locked("r")))
+	second := only[Lease](m.Submit(t0, locked("s")))
+	assert.Len(t, first, 2, "one with the crane, one without a lock")
+	assert.Equal(t, [][]int{{2}}, [][]int{second[0].Tests}, "the crane is taken")
+	require.Len(t, second, 1)
+	crane := first[slices.IndexFunc(first, func(l Lease) bool { return l.Tests[0] < 2 })]
+	require.Len(t, crane.Tests, 1, "a test with locks goes alone")
+	_, ds := m.Result(t0, crane.Fence, crane.Tests[0], Outcome{Verdict: verdict.Passed})
+	require.Len(t, only[Lease](ds), 1, "the crane is free again")
+}
+
+func TestQuotasOfOwnersAndCombinations(t *testing.T) {
+	m := New(Config{MaxSlice: 1}, 0)
+	m.Join(t0, agentWith("quay", 20, "chromium", "firefox"), nil)
+	m.SetQuotas(t0, []Quota{{Kind: OfOwner, Name: "ci", Slots: 4}, {Kind: OfCombination, Values: map[string]string{"browser": "firefox"}, Slots: 3}})
+	submit := func(id, owner string) (leases []Lease) {
+		r := runOf(id, 5, "chromium", "firefox")
+		r.Owner = owner
+		for i, b := range []string{"chromium", "firefox"} {
+			r.Panes[i].Values = map[string]string{"browser": b}
+		}
+		return only[Lease](m.Submit(t0, r))
+	}
+	assert.Len(t, submit("a", "ci"), 4)
+	more := submit("b", "ada")
+	panes := map[int]int{}
+	for _, l := range more {
+		panes[l.Pane]++
+	}
+	assert.Equal(t, 5, panes[0])
+	assert.LessOrEqual(t, panes[1], 3)
+	assert.NotEmpty(t, only[Lease](m.SetQuotas(t0, nil)), "without quotas the rest goes out")
+}
+
+func TestWhatOneCombinationLearnsTheOthersKnow(t *testing.T) {
+	m := New(Config{MaxSlice: 1}, 0)
+	r := Run{ID: "r", Panes: []Pane{{Tests: make([]Test, 3)}, {Tests: make([]Test, 3)}}}
+	m.Submit(t0, r)
+	l := only[Lease](m.Join(t0, Agent{Name: "quay", Slots: 1}, nil))[0]
+	require.Equal(t, []int{0}, l.Tests, "nothing is known: the first goes first")
+	_, ds := m.Result(t0, l.Fence, 0, Outcome{Verdict: verdict.Passed, Seconds: 30})
+	st := m.byID["r"]
+	assert.InDelta(t, 30, st.panes[1].tests[0].seconds, 0)
+	assert.Equal(t, 0, st.panes[1].queue[len(st.panes[1].queue)-1], "what is known to end waits behind what may be long")
+	assert.Len(t, only[Lease](ds), 1)
+}
+
+func TestQueueLimitWhileAgentsRestOrDrain(t *testing.T) {
+	m := New(Config{QueueLimit: time.Minute}, 0)
+	m.Join(t0, agentWith("quay", 1, "chromium"), nil)
+	m.Drain(t0, "quay", true)
+	assert.Empty(t, m.Submit(t0, runOf("r", 1, "chromium")))
+	assert.Empty(t, m.Tick(after(time.Minute)))
+	ds := m.Tick(after(time.Minute + time.Second))
+	require.Len(t, only[Settled](ds), 1)
+	assert.Equal(t, "no agent with browser=chromium took work for 1m0s: quay is draining", only[Settled](ds)[0].Why)
+}
+
+func TestOutlineHasWhatIsLeft(t *testing.T) {
+	m := New(Config{MaxSlice: 4}, 0)
+	m.Join(t0, agentWith("quay", 1, "chromium"), nil)
+	m.Know(t0, agentWith("pier", 1, "chromium"))
+	l := only[Lease](m.Submit(t0, runOf("r", 12, "chromium")))[0]
+	m.Result(t0, l.Fence, l.Tests[0], Outcome{Verdict: verdict.Passed})
+	m.Started(t0, l.Fence, l.Tests[2])
+	o := m.Outline(after(3 * time.Second))
+	require.Len(t, o.Agents, 1, "who is offline does not count")
+	require.Len(t, o.Leases, 1)
+	assert.Equal(t, []int{l.Tests[2], l.Tests[1], l.Tests[3]}, o.Leases[0].Left, "the one that runs comes first")
+	assert.InDelta(t, 3, o.Leases[0].Gone, 0)
+	assert.True(t, o.Runs[0].Panes[0].Tests[l.Tests[0]].Settled)
+}
+
+func TestForgettingAnAgentLosesItsLeases(t *testing.T) {
+	m := New(Config{}, 0)
+	m.Join(t0, agentWith("pier", 1, "chromium"), nil)
+	first := only[Lease](m.Submit(t0, runOf("r", 2, "chromium")))[0]
+	m.Join(t0, agentWith("quay", 1, "chromium"), nil)
+	ds := m.Forget(t0, "pier")
+	assert.Equal(t, "agent pier was removed", only[Lost](ds)[0].Why)
+	assert.Equal(t, first.Fence, only[End](ds)[0].Fence)
+	assert.Equal(t, "unknown", m.Load("pier").Away)
+	assert.Empty(t, m.Forget(t0, "nobody"))
 }

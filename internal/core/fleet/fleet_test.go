@@ -123,3 +123,16 @@ func TestALabOfMembers(t *testing.T) {
 	assert.Contains(t, lab.Lacks(map[string]string{"browser": "kestrel", "version": "13"}), "nearest: a (version: wants 13, has kestrel 12.1, kestrel 9.4)")
 	assert.Empty(t, Lab{}.Lacks(map[string]string{"browser": "kestrel"}))
 }
+
+func TestAgentsThatLackTheSameStandTogether(t *testing.T) {
+	has := func(name, browser string) Member {
+		return Member{Name: name, Facts: Facts{"browser": {browser}, "os": {"saltos"}}}
+	}
+	needs := Needs{"browser": {"osprey"}, "version": {"7"}}
+	a := Ask(needs, []Member{has("gull-1", "kestrel"), has("gull-2", "kestrel"), has("gull-3", "kestrel"), has("tern", "heron")})
+	groups := a.Alike()
+	assert.Len(t, groups, 2)
+	assert.Equal(t, []string{"gull-1", "gull-2", "gull-3"}, groups[0].Agents)
+	assert.Len(t, groups[0].Lacks, 1, "where the browser is lacking its version says nothing")
+	assert.Equal(t, "no agent has browser=osprey version=7; nearest: gull-1 and 2 more (browser: wants osprey, has kestrel), tern (browser: wants osprey, has heron)", a.Explain(needs))
+}

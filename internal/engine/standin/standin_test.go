@@ -7,6 +7,7 @@ import (
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -226,4 +227,71 @@ func FuzzPage(f *testing.F) {
 		p.layout()
 		p.rendered(p.doc.Nodes[0])
 	})
+}
+
+func TestActionsReachWhatLiesUnderThem(t *testing.T) {
+	s := openOn(t, family(), "desktop")
+	ctx := t.Context()
+	require.NoError(t, s.Navigate(ctx, serve(t)+"/"))
+	summary, err := s.Find(ctx, "css selector", "summary")
+	require.NoError(t, err)
+	press := webdriver.Action{Type: "pointer", ID: "mouse", Actions: []map[string]any{
+		{"type": "pointerMove", "x": 0, "y": 0, "origin": summary}, {"type": "pointerDown", "button": 0}, {"type": "pointerUp", "button": 0}}}
+	require.NoError(t, s.Perform(ctx, press))
+	assert.True(t, shown(t, s, "#deep"))
+	boat, err := s.Find(ctx, "css selector", "#boat")
+	require.NoError(t, err)
+	require.NoError(t, s.Click(ctx, boat))
+	require.NoError(t, s.Perform(ctx, webdriver.Action{Type: "key", ID: "keyboard", Actions: []map[string]any{
+		{"type": "keyDown", "value": "O"}, {"type": "keyUp", "value": "O"}, {"type": "keyDown", "value": "k"}, {"type": "keyUp", "value": "k"}}}))
+	v, err := s.Property(ctx, boat, "value")
+	require.NoError(t, err)
+	assert.Equal(t, "Ok", v)
+	var active webdriver.Element
+	require.NoError(t, s.Do(ctx, http.MethodGet, "/element/active", nil, &active))
+	assert.Equal(t, boat, active)
+	err = s.Perform(ctx, webdriver.Action{Type: "key", ID: "keyboard", Actions: []map[string]any{{"type": "sing"}}})
+	assert.Equal(t, webdriver.InvalidArgument, webdriver.CodeOf(err))
+}
+
+func TestRolesAndNames(t *testing.T) {
+	p, err := newPage("http://quay.example/", []byte(`<nav id=n aria-label=Main></nav><section id=s></section><section id=r aria-labelledby=h><h2 id=h>Tides <img alt=today></h2></section>
+<input id=q type=search placeholder=Find><input id=go type=submit><input id=c type=checkbox><label for=c>Shore <b>power</b></label><img id=i alt=""><table id=t><caption>Berths</caption><tr><th id=th>No.</th></tr></table>
+<fieldset id=f><legend>Boat</legend></fieldset><a id=a>x</a><a id=l href=/>Home</a><select id=m multiple></select><div id=d role="alert note">!</div><header id=b></header><main><footer id=g></footer></main>`))
+	require.NoError(t, err)
+	p.resize(800, 600)
+	for id, want := range map[string][2]string{
+		"n": {"navigation", "Main"}, "s": {"", ""}, "r": {"region", "Tides"}, "h": {"heading", "Tides today"}, "q": {"searchbox", "Find"}, "go": {"button", "Submit"},
+		"c": {"checkbox", "Shore power"}, "i": {"presentation", ""}, "t": {"table", "Berths"}, "th": {"columnheader", "No."}, "f": {"group", "Boat"}, "a": {"", "x"},
+		"l": {"link", "Home"}, "m": {"listbox", ""}, "d": {"alert", ""}, "b": {"banner", ""}, "g": {"", ""},
+	} {
+		n := p.byID(id)
+		require.NotNil(t, n, id)
+		assert.Equal(t, want, [2]string{p.role(n), p.name(n)}, id)
+	}
+}
+
+func TestCookiesStayWithTheirSite(t *testing.T) {
+	s := &session{}
+	quay, pier := "http://quay.example/berths/7", "https://pier.example/"
+	at := func(address string) *url.URL { u, err := url.Parse(address); require.NoError(t, err); return u }
+	for _, c := range []*http.Cookie{
+		{Name: "host", Value: "1"}, {Name: "deep", Value: "2", Path: "/berths"}, {Name: "foreign", Value: "3", Domain: "pier.example"},
+		{Name: "site", Value: "4", Domain: ".example"}, {Name: "secure", Value: "5", Secure: true}, {Name: "old", Value: "6", MaxAge: -1},
+	} {
+		s.takeCookie(at(quay), c)
+	}
+	names := func(address string) (out []string) {
+		for _, c := range s.cookiesFor(at(address)) {
+			out = append(out, c.Name)
+		}
+		return out
+	}
+	assert.Equal(t, []string{"host", "deep", "site"}, names(quay))
+	assert.Equal(t, []string{"host", "site"}, names("http://quay.example/"))
+	assert.Equal(t, []string{"host", "site"}, names("http://quay.example/berthsmen"), "a path ends at a slash")
+	assert.Equal(t, []string{"site"}, names(pier))
+	assert.Contains(t, names("https://quay.example/"), "secure")
+	s.takeCookie(at(quay), &http.Cookie{Name: "host", Value: "", MaxAge: -1, Path: "/"})
+	assert.NotContains(t, names(quay), "host")
 }

@@ -1,0 +1,54 @@
+package device
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestAxesChangeAProfile(t *testing.T) {
+	p, err := Find("phone")
+	require.NoError(t, err)
+	got, err := p.With(map[string]string{"viewport": "800x600", "locale": "nb-NO", "timezone": "Europe/Oslo", "tariff": "winter"})
+	require.NoError(t, err)
+	assert.Equal(t, Profile{Name: "phone 800x600", Title: "phone, upright, 800x600", Width: 800, Height: 600, PixelRatio: 3, Touch: true, Mobile: true,
+		Locale: "nb-NO", TimeZone: "Europe/Oslo"}, got)
+	assert.Equal(t, "landscape", got.Orientation())
+	same, err := p.With(nil)
+	require.NoError(t, err)
+	assert.Equal(t, p, same)
+	for axis, values := range map[string][]string{
+		"viewport": {"800", "x", "100x600", "800x9000", "-1x600", ""},
+		"locale":   {"", "norwegian!", "x", "nb_NO"},
+		"timezone": {"", "+01:00", "../etc", "Europe Oslo"},
+	} {
+		for _, v := range values {
+			_, err := p.With(map[string]string{axis: v})
+			assert.Error(t, err, "%s=%q", axis, v)
+		}
+	}
+}
+
+func TestEveryProfileOfTheCatalogueIsSound(t *testing.T) {
+	names := map[string]bool{}
+	for _, p := range Catalogue {
+		assert.NoError(t, p.Check(), p.Name)
+		assert.False(t, names[p.Name], p.Name)
+		names[p.Name] = true
+	}
+	assert.Len(t, Catalogue, 20)
+}
+
+func TestProfilesOfAProjectAreFoundToo(t *testing.T) {
+	own := Profile{Name: "buoy", Width: 480, Height: 320, PixelRatio: 1}
+	got, err := Find("buoy", own)
+	require.NoError(t, err)
+	assert.Equal(t, own, got)
+	assert.Contains(t, Names(own), "buoy")
+	_, err = Find("bouy", own)
+	assert.ErrorContains(t, err, "buoy")
+	for _, p := range []Profile{{Width: 10, Height: 500, PixelRatio: 1}, {Width: 500, Height: 500, PixelRatio: 20}, {Width: 500, Height: 500}} {
+		assert.Error(t, p.Check())
+	}
+}
