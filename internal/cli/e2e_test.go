@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"encoding/xml"
 	"fmt"
+	"io"
 	"log/slog"
 	"net"
 	"net/http"
@@ -60,6 +61,7 @@ type bench struct {
 	dir      string
 	listen   string
 	project  string
+	site     string
 	visits   atomic.Int64         // of the site
 	programs map[string]*exec.Cmd // that were spawned, the latest of each command
 }
@@ -76,13 +78,14 @@ func newBench(t *testing.T) *bench {
 	b.listen = l.Addr().String()
 	l.Close()
 	b.project = filepath.Join(b.dir, "project")
+	b.site = site(t, &b.visits)
 	b.write("pane.yaml", `project: saltmarsh
 suites: {quay: {scripts: "*.pane.yaml"}}
 matrices:
   one: {axes: {browser: [chromium]}}
   far: {axes: {browser: [chromium], os: [windows]}}
 environments:
-  local: {base: "`+site(t, &b.visits)+`"}
+  local: {base: "`+b.site+`"}
   gone: {base: "http://127.0.0.1:1"}
 default: {matrix: one, environment: local}
 `)
@@ -376,6 +379,27 @@ func TestTry(t *testing.T) {
 		assert.NotZero(t, code)
 		assert.Contains(t, errs, want)
 	}
+}
+
+// Steps are typed one by one; those that work become a script that runs.
+func TestAsk(t *testing.T) {
+	b := newBench(t)
+	saved := filepath.Join(b.project, "by-hand.pane.yaml")
+	var o bytes.Buffer
+	r := &root{out: &o, err: io.Discard}
+	cmd := r.tryCmd()
+	cmd.SetArgs([]string{"--ask", "--browser", "chromium", "--base", b.site})
+	cmd.SetIn(strings.NewReader(strings.Join([]string{"visit: /?wait=0", "click: {css: nothing}, wait: 100ms", "clik: x", "click: {css: \"#p\"}", "expect: Flood", "expect: {title: Quay}",
+		":undo", ":sing", ":save x.txt", ":save " + saved, ":save " + saved, ":quit"}, "\n")))
+	require.NoError(t, cmd.ExecuteContext(t.Context()), o.String())
+	for _, want := range []string{"<p> \"Flood\" visible at", "unknown key \"clik\"", "There is no :sing", "Say where to", "3 steps saved", "exists already"} {
+		assert.Contains(t, o.String(), want)
+	}
+	raw, err := os.ReadFile(saved)
+	require.NoError(t, err)
+	assert.Equal(t, "name: by hand\nsteps:\n  - visit: /?wait=0\n  - click: {css: \"#p\"}\n  - expect: Flood\n", string(raw))
+	code, out, errs := b.pane("try", saved, "--browser", "chromium", "--env", "local")
+	assert.Zero(t, code, out+errs)
 }
 
 func TestKilledDriverIsTheLabsFault(t *testing.T) {

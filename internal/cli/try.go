@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"os"
 	"path/filepath"
@@ -26,21 +27,28 @@ import (
 type tryOptions struct {
 	file, browser, version, device, env, base, shots string
 	vars                                             []string
-	headed                                           bool
+	headed, ask                                      bool
+	in                                               io.Reader
 }
 
 func (r *root) tryCmd() *cobra.Command {
 	var o tryOptions
 	cmd := &cobra.Command{
-		Use:   "try SCRIPT",
-		Short: "Run one script with a browser of this machine, without a service",
+		Use:   "try [SCRIPT]",
+		Short: "Run one script with a browser of this machine, without a service, or one step after another by hand",
 		Long: `Run one script the way an agent would, with a browser of this machine, and show each step as it ends.
 Inside a project its environments and devices are known. With --headed a window opens on the screen.
+With --ask no script is read: steps are typed one by one, and those that work can be saved as a script.
 
 Exit code: 0 passed, 1 failed, 2 usage or configuration, 3 lab trouble, 130 interrupted.`,
-		Args: cobra.ExactArgs(1),
+		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			o.file = args[0]
+			if (len(args) == 0) != o.ask {
+				return usage("expected either a script or --ask")
+			}
+			if o.in = cmd.InOrStdin(); !o.ask {
+				o.file = args[0]
+			}
 			return r.try(cmd.Context(), o)
 		},
 	}
@@ -52,18 +60,21 @@ Exit code: 0 passed, 1 failed, 2 usage or configuration, 3 lab trouble, 130 inte
 	f.StringVar(&o.base, "base", "", "base address instead of the environment's")
 	f.StringArrayVar(&o.vars, "var", nil, "NAME=VALUE on top of the environment's variables; repeat for more")
 	f.StringVar(&o.shots, "shots", "", "directory for screenshots; none are kept if not given")
+	f.BoolVar(&o.ask, "ask", false, "take steps from the keyboard instead of a script")
 	f.BoolVar(&o.headed, "headed", false, "open a window, on the screen where there is one")
 	return cmd
 }
 
 func (r *root) try(ctx context.Context, o tryOptions) error {
-	src, err := os.ReadFile(o.file)
-	if err != nil {
-		return usage("%v", err)
-	}
-	sc, err := script.Parse(o.file, src)
-	if err != nil {
-		return usage("%v", err)
+	sc := &script.Script{Name: "Steps by hand"}
+	if !o.ask {
+		src, err := os.ReadFile(o.file)
+		if err != nil {
+			return usage("%v", err)
+		}
+		if sc, err = script.Parse(o.file, src); err != nil {
+			return usage("%v", err)
+		}
 	}
 	set, profile, err := o.setting()
 	if err != nil {
@@ -100,6 +111,9 @@ func (r *root) try(ctx context.Context, o tryOptions) error {
 		for _, m := range s.Outcome.Missing {
 			fmt.Fprintf(r.out, "  %s\n", faint("not emulated: "+m.Feature+" ("+m.Reason+")"))
 		}
+	}
+	if o.ask {
+		return r.ask(ctx, s, set, o.in, o.shots)
 	}
 	out := script.Run(ctx, sc, webdrive.New(s.Session, s.Gone), set, &steps{r: r, dir: o.shots})
 	if r.json {
@@ -183,9 +197,10 @@ func (o tryOptions) find(found []fleet.Browser) (fleet.Browser, error) {
 
 // steps shows steps as they end and keeps screenshots.
 type steps struct {
-	r    *root
-	dir  string
-	shot int
+	r     *root
+	dir   string
+	shot  int
+	brief bool // without the place in the file
 }
 
 func (s *steps) StepDone(res script.StepResult) {
@@ -193,7 +208,11 @@ func (s *steps) StepDone(res script.StepResult) {
 		return
 	}
 	v := stepVerdict[res.State]
-	fmt.Fprintf(s.r.out, "  %s %7s  %s %s\n", paint(v, shapes[v]), millis(res.TookMS), res.Title, faint(fmt.Sprintf("%s:%d", res.At.File, res.At.Line)))
+	place := fmt.Sprintf("%s:%d", res.At.File, res.At.Line)
+	if s.brief {
+		place = res.Matched
+	}
+	fmt.Fprintf(s.r.out, "  %s %7s  %s %s\n", paint(v, shapes[v]), millis(res.TookMS), res.Title, faint(place))
 	if res.Message != "" {
 		fmt.Fprintf(s.r.out, "             %s\n", paint(v, strings.ReplaceAll(res.Message, "\n", "\n             ")))
 	}

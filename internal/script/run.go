@@ -120,8 +120,9 @@ type StepResult struct {
 	StartMS int64     `json:"start_ms"` // since the test's start
 	TookMS  int64     `json:"took_ms"`
 	Message string    `json:"message,omitempty"`
-	Site    bool      `json:"site,omitempty"` // broken because the site under test does not answer
-	Shot    string    `json:"shot,omitempty"` // name under which the watcher keeps the screenshot taken in it
+	Matched string    `json:"matched,omitempty"` // the element that was acted on
+	Site    bool      `json:"site,omitempty"`    // broken because the site under test does not answer
+	Shot    string    `json:"shot,omitempty"`    // name under which the watcher keeps the screenshot taken in it
 }
 
 // Outcome is what happened in a test.
@@ -144,6 +145,7 @@ type runner struct {
 	browser Browser
 	set     Setting
 	start   time.Time
+	matched string // the element that the step acts on
 }
 
 // Run carries a script out. It ends at the first step that does not pass, with
@@ -177,7 +179,7 @@ func Run(ctx context.Context, s *Script, b Browser, set Setting, w Watcher) Outc
 func (r *runner) since() int64 { return r.set.Clock().Sub(r.start).Milliseconds() }
 
 func (r *runner) carryOut(ctx context.Context, step Step, res *StepResult, w Watcher) {
-	res.StartMS = r.since()
+	res.StartMS, r.matched = r.since(), ""
 	run := true
 	var err error
 	if step.If != nil {
@@ -186,7 +188,7 @@ func (r *runner) carryOut(ctx context.Context, step Step, res *StepResult, w Wat
 	if err == nil && run {
 		err = r.act(ctx, step, res, w)
 	}
-	res.TookMS = r.since() - res.StartMS
+	res.TookMS, res.Matched = r.since()-res.StartMS, r.matched
 	switch {
 	case err == nil && run:
 		res.State = StepPassed
@@ -432,6 +434,7 @@ func (r *runner) on(ctx context.Context, step Step, do func(Match) error) error 
 			return err
 		}
 		if file && s.Total == 1 {
+			r.matched = s.Matches[0].String()
 			return do(s.Matches[0])
 		}
 		m, err := one(l, s)
@@ -445,6 +448,7 @@ func (r *runner) on(ctx context.Context, step Step, do func(Match) error) error 
 		case m.Off && !hover:
 			return Retry(fmt.Errorf("%s: %s is disabled", l, m))
 		}
+		r.matched = m.String()
 		return do(m)
 	})
 }
