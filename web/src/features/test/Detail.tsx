@@ -14,6 +14,7 @@ export function Detail({ result, attempt, step }: { result: PaneAttempts; attemp
   return (
     <div className="grid gap-3 p-4">
       {own && <p><span className="text-soft">Step {step + 1}, line {own.at.line}:</span> {own.title} <span className="text-soft">{own.state === "unrun" ? "was not reached" : `${own.state} after ${took(own.took_ms)}, ${took(own.start_ms)} into the test`}</span></p>}
+      {own?.matched && <p className="text-xs text-soft">On the element {own.matched}</p>}
       {message && <pre className="overflow-x-auto whitespace-pre-wrap rounded border border-failed/40 px-3 py-2 font-mono text-xs">{message}</pre>}
       {shot && (
         <figure className="grid gap-1">
