@@ -53,6 +53,7 @@ func covers(context.Context, string) (rows []row, _ error) {
 			if effort == combo.High {
 				target = fmt.Sprintf("%d in 60 s", x.high)
 			}
+			fmt.Printf("%s at effort %s: %d\n", x.of, effort, len(p.Combinations)) // this takes minutes
 			rows = append(rows, row{fmt.Sprintf("pairs of %s at effort %s: combinations", x.of, effort),
 				fmt.Sprintf("%d in %.1f s", len(p.Combinations), time.Since(began).Seconds()), target})
 		}

@@ -254,3 +254,24 @@ func BenchmarkCover(b *testing.B) {
 		}
 	}
 }
+
+// The matrix of a common lab: its pairs need no more rows than the product of
+// its two largest axes, which is the least there can be, rules or not.
+func TestATypicalMatrixNeedsItsTwoLargestAxes(t *testing.T) {
+	axis := func(name string, n int) Axis {
+		a := Axis{Name: name}
+		for i := range n {
+			a.Values = append(a.Values, fmt.Sprintf("%s%d", name, i))
+		}
+		return a
+	}
+	m := Matrix{Name: "lab", Cover: Cover{Strength: 2}, Axes: []Axis{axis("browser", 4), axis("version", 4), axis("os", 5), axis("device", 8), axis("mode", 2), axis("locale", 3)},
+		Only: []string{`browser != "browser3" || os != "os0"`, `mode == "mode0" || device != "device7"`}, Drop: []Drop{{"browser": {"browser2"}, "version": {"version3"}}}}
+	for seed := range uint64(5) {
+		m.Seed = seed
+		plan, err := m.Plan(nil)
+		require.NoError(t, err)
+		assert.Len(t, plan.Combinations, 40, "seed %d", seed)
+		assert.Equal(t, plan.Cover.Tuples, plan.Cover.Covered)
+	}
+}

@@ -38,7 +38,7 @@ func (e Effort) budget() (candidates, steps int, err error) {
 	case "", Normal:
 		return 20, 150_000, nil
 	case High:
-		return 100, 30_000_000, nil
+		return 100, 8_000_000, nil
 	}
 	return 0, 0, fmt.Errorf("unknown effort %q: expected %s or %s", e, Normal, High)
 }

@@ -388,6 +388,7 @@ func TestFairShares(t *testing.T) {
 	}
 	a, b := busy["large"], busy["small"]
 	jain := (a + b) * (a + b) / (2 * (a*a + b*b))
+	t.Logf("Jain index %.4f of %v", jain, busy)
 	assert.GreaterOrEqual(t, jain, 0.98, "%v", busy)
 }
 
