@@ -121,6 +121,7 @@ func (a *Agent) Found() fleet.Machine { return a.machine }
 // Run works until the context ends or the service refuses the agent for good.
 func (a *Agent) Run(ctx context.Context) error {
 	ctx, cancel := context.WithCancel(ctx)
+	defer a.up.http.CloseIdleConnections() // a service that stops need not wait for them
 	defer func() {
 		if err := a.meter.save(); err != nil {
 			a.Log.Warn("what was measured of the load is lost", "error", err)
