@@ -114,16 +114,29 @@ func (r *root) agentCmd() *cobra.Command {
 	return cmd
 }
 
+// joining is what every agent needs of the flags.
+func (r *root) joining() (base, token string, log *slog.Logger, err error) {
+	if log, err = r.logger(); err != nil {
+		return
+	}
+	if base, err = cleanBase(r.address); err != nil {
+		return
+	}
+	token, err = findToken(base, r.tokenFile, service.AgentTokenFile)
+	return
+}
+
+// stateDir is where agents keep their state unless told otherwise.
+func stateDir(parts ...string) (string, error) {
+	cache, err := os.UserCacheDir()
+	if err != nil {
+		return "", usage("--state: %v", err)
+	}
+	return filepath.Join(append([]string{cache, "parallel-pane"}, parts...)...), nil
+}
+
 func (r *root) agent(ctx context.Context, c agent.Config, labels []string) error {
-	log, err := r.logger()
-	if err != nil {
-		return err
-	}
-	base, err := cleanBase(r.address)
-	if err != nil {
-		return err
-	}
-	token, err := findToken(base, r.tokenFile, service.AgentTokenFile)
+	base, token, log, err := r.joining()
 	if err != nil {
 		return err
 	}
@@ -134,11 +147,9 @@ func (r *root) agent(ctx context.Context, c agent.Config, labels []string) error
 		return usage("--slots: expected 0 or more, found %d", c.Slots)
 	}
 	if c.Dir == "" {
-		cache, err := os.UserCacheDir()
-		if err != nil {
-			return usage("--state: %v", err)
+		if c.Dir, err = stateDir("agents", url.PathEscape(c.Name)); err != nil {
+			return err
 		}
-		c.Dir = filepath.Join(cache, "parallel-pane", "agents", url.PathEscape(c.Name))
 	}
 	c.Service, c.Token, c.Version, c.Log, c.Families = base, token, r.build.Version, log, families(filepath.Join(c.Dir, "warm"))
 	a, release, err := agent.New(ctx, c)
@@ -170,16 +181,26 @@ func pairs(flag string, args []string) (map[string]string, error) {
 	return out, nil
 }
 
+// localHost opens sessions on this machine's browsers without an agent; done
+// removes what it kept.
+func localHost() (host *sessions.Host, done func(), err error) {
+	dir, err := os.MkdirTemp("", "pane-local-")
+	if err != nil {
+		return nil, nil, err
+	}
+	done = func() { _ = os.RemoveAll(dir) }
+	if host, err = sessions.NewHost(filepath.Join(dir, "sessions"), slog.New(slog.DiscardHandler), families("")...); err != nil {
+		done()
+	}
+	return host, done, err
+}
+
 func (r *root) agentCheck(ctx context.Context) error {
-	dir, err := os.MkdirTemp("", "pane-check-")
+	host, done, err := localHost()
 	if err != nil {
 		return err
 	}
-	defer os.RemoveAll(dir)
-	host, err := sessions.NewHost(filepath.Join(dir, "sessions"), slog.New(slog.DiscardHandler), families("")...)
-	if err != nil {
-		return err
-	}
+	defer done()
 	m := agent.Inventory(ctx, host, r.build.Version)
 	m.Slots = agent.Advice(m)
 	if r.json {

@@ -3,13 +3,11 @@ package cli
 import (
 	"context"
 	"os"
-	"path/filepath"
 
 	"github.com/spf13/cobra"
 
 	"parallelpane/internal/demo"
 	"parallelpane/internal/demo/standins"
-	"parallelpane/internal/service"
 )
 
 func (r *root) standinCmd() *cobra.Command {
@@ -44,24 +42,14 @@ func (r *root) standinFleet(ctx context.Context, file, state string) error {
 	if err != nil {
 		return usage("%v", err)
 	}
-	log, err := r.logger()
-	if err != nil {
-		return err
-	}
-	base, err := cleanBase(r.address)
-	if err != nil {
-		return err
-	}
-	token, err := findToken(base, r.tokenFile, service.AgentTokenFile)
+	base, token, log, err := r.joining()
 	if err != nil {
 		return err
 	}
 	if state == "" {
-		cache, err := os.UserCacheDir()
-		if err != nil {
-			return usage("--state: %v", err)
+		if state, err = stateDir("standins"); err != nil {
+			return err
 		}
-		state = filepath.Join(cache, "parallel-pane", "standins")
 	}
 	if err := standins.Run(ctx, f.Configs(base, token, r.build.Version, state, log)); err != nil {
 		return usage("%v", err)

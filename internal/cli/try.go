@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"log/slog"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -80,15 +79,11 @@ func (r *root) try(ctx context.Context, o tryOptions) error {
 	if err != nil {
 		return err
 	}
-	dir, err := os.MkdirTemp("", "pane-try-")
+	host, done, err := localHost()
 	if err != nil {
 		return err
 	}
-	defer os.RemoveAll(dir)
-	host, err := sessions.NewHost(filepath.Join(dir, "sessions"), slog.New(slog.DiscardHandler), families("")...)
-	if err != nil {
-		return err
-	}
+	defer done()
 	b, err := o.find(host.Browsers(ctx))
 	if err != nil {
 		return err

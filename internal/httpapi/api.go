@@ -112,6 +112,11 @@ const cookieName = "pane_session"
 func (a *api) who(c fiber.Ctx, need service.Role) (service.Who, error) {
 	secret, ok := strings.CutPrefix(c.Get(fiber.HeaderAuthorization), "Bearer ")
 	if _, password, basic := (&http.Request{Header: http.Header{"Authorization": {c.Get(fiber.HeaderAuthorization)}}}).BasicAuth(); basic {
+		// A browser that was asked for it once sends it along by itself, from foreign pages too.
+		foreign := (c.Get("Sec-Fetch-Site") != "" || c.Get(fiber.HeaderOrigin) != "") && !sameOrigin(c)
+		if foreign && c.Method() != http.MethodGet && c.Method() != http.MethodHead {
+			return service.Who{}, &service.Error{Kind: service.Forbidden, Message: "this request did not come from the console's own pages"}
+		}
 		secret, ok = password, true
 	}
 	if !ok {

@@ -42,6 +42,7 @@ type lab struct {
 	base  string
 	token string // admin's
 	agent string // agent's
+	pool  string // of the agents that join; "" means shared
 	svc   *service.Service
 	stop  func()
 }
@@ -152,6 +153,8 @@ matrices:
   odd: {axes: {browser: [chromuim]}}
   none: {axes: {os: [linux]}}
   far: {axes: {browser: [webkit]}}
+  extra: {axes: {browser: [chromium]}, add: [{browser: chromuim}]}
+  bare: {axes: {browser: [chromium]}, add: [{os: linux}]}
 environments: {local: {base: "http://desk.example", vars: {boat: Osprey}}}
 `
 
@@ -189,7 +192,7 @@ type hand struct {
 
 func (x *lab) join(name, instance string, slots int, held ...int64) (*hand, error) {
 	h := &hand{x: x, name: name, instance: instance, slices: make(chan link.Slice, 100), dropped: make(chan string, 100)}
-	hello := link.Hello{Name: name, Instance: instance, Held: held, Machine: fleet.Machine{OS: "linux", Slots: slots,
+	hello := link.Hello{Name: name, Instance: instance, Held: held, Machine: fleet.Machine{OS: "linux", Slots: slots, Pool: x.pool,
 		Browsers: []fleet.Browser{{Name: "chromium", Fits: true}, {Name: "firefox", Fits: true}}}}
 	raw, _ := json.Marshal(hello)
 	header := http.Header{"Authorization": {"Bearer " + x.agent}, link.HelloHeader: {base64.StdEncoding.EncodeToString(raw)}}

@@ -281,11 +281,34 @@ func TestOccurrencesMissedWhileTheServiceWasDown(t *testing.T) {
 
 func TestPrivatePools(t *testing.T) {
 	x := start(t, t.TempDir())
-	h, err := x.join("tidal", "t1", 2)
-	require.NoError(t, err)
-	defer h.leave()
-	require.Eventually(t, func() bool { return len(x.svc.Agents()) == 1 }, 5*time.Second, 5*time.Millisecond)
-	var why service.Why
-	x.get("/why?needs=browser%3Dfirefox&project=saltmarsh", &why)
-	assert.Equal(t, []string{"tidal"}, why.Idle, "no pool means the shared one")
+	x.pool = "tidal"
+	x.mustJoin("office", 2)
+	for project, idle := range map[string][]string{"tidal": {"office"}, "saltmarsh": {}, "": {"office"}} {
+		var why service.Why
+		x.get("/why?needs=browser%3Dfirefox&project="+project, &why)
+		assert.Equal(t, idle, why.Idle, project)
+	}
+	run := x.run(service.RunRequest{Matrix: "wall"})
+	assert.Equal(t, verdict.Unsupported, x.ended(run.Number).Verdict)
+	assert.Contains(t, x.runNow(run.Number).Cells[0][0].Why, "pool: wants shared or saltmarsh, has tidal")
+}
+
+func TestAddedCombinationsAreChecked(t *testing.T) {
+	x := start(t, t.TempDir())
+	for matrix, want := range map[string]string{"extra": `did you mean "chromium"?`, "bare": "an added combination has no browser"} {
+		x.refused(422, want, "POST", "/runs", service.RunRequest{Bundle: x.bundle(), Matrix: matrix})
+	}
+}
+
+// Browsers send Basic credentials along by themselves once they have been asked
+// for them, so a foreign page may not use them to change anything.
+func TestBasicAuthorisationFromForeignPages(t *testing.T) {
+	x := start(t, t.TempDir())
+	basic := "Basic " + base64.StdEncoding.EncodeToString([]byte("any:"+x.token))
+	body := service.QuotaRequest{Kind: "project", Name: "saltmarsh", Slots: 1}
+	for _, foreign := range [][]string{{"Sec-Fetch-Site", "cross-site"}, {"Origin", "http://evil.example"}} {
+		a := x.do("POST", "/api/v1/quotas", "", body, append(foreign, "Authorization", basic)...)
+		assert.Equal(t, http.StatusForbidden, a.status, foreign[0])
+	}
+	assert.Equal(t, 200, x.do("POST", "/api/v1/quotas", "", body, "Authorization", basic).status, "a program that is no browser may")
 }

@@ -235,9 +235,13 @@ func (s *Service) Timeline(ctx context.Context, number int) (Timeline, error) {
 	for _, x := range spans {
 		i, known := slotOf[x.Fence]
 		if !known {
-			i = slices.IndexFunc(t.Slots, func(o TimelineSlot) bool {
-				return o.Agent == x.Agent && until[slices.IndexFunc(t.Slots, func(p TimelineSlot) bool { return p.Agent == o.Agent && p.Slot == o.Slot })] <= x.StartedAt
-			})
+			i = -1
+			for k, o := range t.Slots {
+				if o.Agent == x.Agent && until[k] <= x.StartedAt {
+					i = k
+					break
+				}
+			}
 			if i < 0 {
 				n := 1
 				for _, o := range t.Slots {

@@ -108,30 +108,42 @@ type origin struct {
 	schedule string
 }
 
-// order works a request out against the fleet as it is now.
-func (s *Service) order(ctx context.Context, req RunRequest) (*order, error) {
+// unpack checks a request and reads its files; what runs where is still open.
+func (s *Service) unpack(req RunRequest) (*order, combo.Matrix, error) {
+	fail := func(err error) (*order, combo.Matrix, error) { return nil, combo.Matrix{}, err }
 	if err := req.check(); err != nil {
-		return nil, err
+		return fail(err)
 	}
 	if !s.blobs.Has(req.Bundle) {
-		return nil, errorf(Invalid, "bundle %q is not here: send it first with PUT /api/v1/bundles/…", req.Bundle)
+		return fail(errorf(Invalid, "bundle %q is not here: send it first with PUT /api/v1/bundles/…", req.Bundle))
 	}
 	archive, err := s.openBundle(req.Bundle)
 	if err != nil {
-		return nil, err
+		return fail(err)
 	}
 	o := &order{}
 	if o.project, o.suite, o.scripts, err = loadSuite(archive, req.Suite); err != nil {
-		return nil, err
+		return fail(err)
 	}
 	matrix, err := o.project.Matrix(req.Matrix)
 	if err != nil {
-		return nil, errorf(Invalid, "%v", err)
+		return fail(errorf(Invalid, "%v", err))
 	}
 	if o.env, err = environment(o.project, req); err != nil {
-		return nil, err
+		return fail(err)
 	}
 	if o.scripts, err = choose(o.scripts, req); err != nil {
+		return fail(err)
+	}
+	req.Suite, req.Matrix, req.Environment = o.suite.Name, matrix.Name, o.env.Name
+	o.req = req
+	return o, matrix, nil
+}
+
+// order works a request out against the fleet as it is now.
+func (s *Service) order(ctx context.Context, req RunRequest) (*order, error) {
+	o, matrix, err := s.unpack(req)
+	if err != nil {
 		return nil, err
 	}
 	lab := s.lab(o.project.Name)
@@ -145,8 +157,6 @@ func (s *Service) order(ctx context.Context, req RunRequest) (*order, error) {
 		return nil, errorf(Invalid, "%d tests in %d combinations are %d; a run holds at most %d: choose fewer with --tag or --test, or a cover such as pairs",
 			len(o.scripts), len(o.plan.Combinations), n, MaxCells)
 	}
-	req.Suite, req.Matrix, req.Environment = o.suite.Name, matrix.Name, o.env.Name
-	o.req = req
 	for _, c := range o.plan.Combinations {
 		d, err := o.project.Profile(c.Values)
 		if err != nil {
@@ -334,7 +344,7 @@ func (s *Service) Rerun(ctx context.Context, who Who, number int, failed bool) (
 	if old.State != Ended {
 		return Run{}, errorf(Conflict, "run %d has not ended: wait for it or cancel it", number)
 	}
-	o, err := s.order(ctx, old.Request)
+	o, _, err := s.unpack(old.Request)
 	if err != nil {
 		return Run{}, err
 	}
@@ -342,7 +352,6 @@ func (s *Service) Rerun(ctx context.Context, who Who, number int, failed bool) (
 	// matrix would come to others now.
 	o.again, o.turn = number, old.Plan.Turn
 	o.plan = combo.Plan{Missing: old.Plan.Missing, Cover: old.Plan.Cover}
-	o.dealt, o.devices, o.seconds = nil, nil, nil
 	book, err := s.book(ctx, old.Project, old.Suite)
 	if err != nil {
 		return Run{}, err
@@ -463,8 +472,18 @@ func knownBrowsers(lab fleet.Lab, m combo.Matrix) error {
 			}
 		}
 	}
-	named := false
-	for _, a := range m.Axes {
+	axes := slices.Clone(m.Axes)
+	for _, values := range m.Add {
+		if values["browser"] == "" {
+			return errorf(Invalid, "matrix %s: an added combination has no browser: every combination needs one", m.Name)
+		}
+		for _, name := range []string{"browser", "mode"} {
+			if v, ok := values[name]; ok {
+				axes = append(axes, combo.Axis{Name: name, Values: []string{v}})
+			}
+		}
+	}
+	for _, a := range axes {
 		for _, v := range a.Values {
 			switch {
 			case a.Name == "browser" && !slices.Contains(known, v):
@@ -477,9 +496,8 @@ func knownBrowsers(lab fleet.Lab, m combo.Matrix) error {
 				return errorf(Invalid, "matrix %s: unknown mode %q: there are headless and headed", m.Name, v)
 			}
 		}
-		named = named || a.Name == "browser"
 	}
-	if !named {
+	if !slices.ContainsFunc(m.Axes, func(a combo.Axis) bool { return a.Name == "browser" }) {
 		return errorf(Invalid, "matrix %s has no axis browser: every combination needs one", m.Name)
 	}
 	return nil
