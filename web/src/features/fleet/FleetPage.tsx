@@ -21,7 +21,7 @@ export function FleetPage() {
   const list = [...agents.data].sort((a, b) => (order.get(a.name) ?? 0) - (order.get(b.name) ?? 0));
   const slots = agents.data.filter((a) => !a.away).reduce((n, a) => n + a.slots, 0);
   return (
-    <div className="grid gap-4">
+    <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
       <Needs needs={needs} onNeeds={set} why={why.data} error={why.error} />
       <Sheet title={`${agents.data.length} agents, ${slots} slots that take work`} aside={<span className="text-sm text-soft">{agents.data.reduce((n, a) => n + a.used, 0)} in use</span>}>
         {list.length === 0 ? <Empty title="No agent has joined yet">On a machine with browsers, run <code className="font-mono text-ink">pane agent --service {location.origin}</code>.</Empty>

@@ -17,7 +17,7 @@ export function PlansPage() {
   if (!presets.data || !schedules.data) return <Waiting />;
   const has = (...words: (string | undefined)[]) => words.join(" ").toLowerCase().includes(find.trim().toLowerCase());
   return (
-    <div className="grid gap-4">
+    <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
       <Sheet title="Schedules" aside={<span className="flex items-center gap-4"><Field label="Find schedule or preset" value={find} onChange={(e) => { setFind(e.target.value); }} /><a className="text-sm text-accent hover:underline" href="/api/v1/schedules.ics">iCalendar feed</a></span>}>
         {schedules.data.length === 0 ? <Empty title="Nothing runs by itself yet">Save a run as a preset, then say below when it shall run.</Empty>
           : <ul>{schedules.data.filter((s) => has(s.name, s.preset)).map((s) => <Line key={s.name} schedule={s} />)}</ul>}

@@ -22,7 +22,7 @@ export function ForecastPage() {
   const d = f.data;
   const four = d.what_if.find((k) => k.agents === (d.what_if[0]?.agents ?? 0) + 4);
   return (
-    <div className="grid gap-4">
+    <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
       <div className="flex flex-wrap items-end gap-6">
         <div>
           <h1 className="text-lg font-semibold">If <Link to={`/runs/${number}`} className="hover:underline">run #{number}</Link> were run again now</h1>

@@ -18,7 +18,7 @@ export function RunPage() {
   if (run.error) return <Trouble error={run.error} again={() => void run.refetch()} />;
   const only = params.get("pane");
   return (
-    <div className="grid gap-4">
+    <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
       <Head run={run.data} />
       <Left run={run.data} />
       <Window run={run.data} chosen={only} onChoose={(key) => { setParams(key === only ? {} : { pane: key }, { replace: true }); }} />

@@ -17,7 +17,7 @@ export function TimelinePage() {
   const d = t.data;
   const busy = d.slots.reduce((n, s) => n + s.bars.reduce((m, b) => m + b.took_ms, 0), 0) / 1000;
   return (
-    <div className="grid gap-4">
+    <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
       <div className="flex items-baseline gap-4">
         <h1 className="text-lg font-semibold"><Link to={`/runs/${d.number}`} className="hover:underline">Run #{d.number}</Link>, slot by slot</h1>
         <p className="text-sm text-soft">{d.project} {d.suite} on {d.matrix}</p>

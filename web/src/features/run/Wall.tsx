@@ -30,13 +30,13 @@ export function Wall({ run, only }: { run: Run; only: string | null }) {
         <div className="overflow-x-auto">
           <table className="w-full text-left">
             <thead><tr className="align-bottom text-xs text-soft">
-              <th className="px-4 py-2 font-normal">Test</th>
+              <th className="sticky left-0 bg-sheet px-4 py-2 font-normal">Test</th>
               {panes.map((p) => <th key={p.key} className="px-3 py-2 font-normal">{p.label.split(" · ").map((part) => <span key={part} className="block">{part}</span>)}</th>)}
             </tr></thead>
             <tbody>
               {tests.map((t) => (
                 <tr key={t.index} className="border-t border-line hover:bg-raised/40">
-                  <td className="px-4 py-2"><TestLink run={run.number} test={t.index} className="hover:underline">{t.name}</TestLink>
+                  <td className="sticky left-0 min-w-64 bg-sheet px-4 py-2"><TestLink run={run.number} test={t.index} className="hover:underline">{t.name}</TestLink>
                     <span className="ml-2 text-xs text-soft">{t.tags.join(" ")}</span></td>
                   {panes.map((p) => <td key={p.key} className="px-3"><CellLink run={run} pane={p.index} test={t.index} cell={cell(p.index, t.index)} /></td>)}
                 </tr>
@@ -59,7 +59,7 @@ function CellLink({ run, pane, test, cell }: { run: Run; pane: number; test: num
     <Hint text={lines.filter(Boolean).join("\n")}>
       <span><TestLink run={run.number} test={test} pane={pane} label={`${label}: ${fill}`} className="inline-flex items-center gap-2 rounded px-1 py-0.5">
         <Glass fill={fill} size={18} label={fill} />
-        <span className="text-xs text-soft">{cell.took_ms > 0 ? took(cell.took_ms) : ""}{cell.attempts > 1 ? ` ×${cell.attempts}` : ""}</span>
+        <span className="text-xs whitespace-nowrap text-soft">{cell.took_ms > 0 ? took(cell.took_ms) : ""}{cell.attempts > 1 ? ` ×${cell.attempts}` : ""}</span>
       </TestLink></span>
     </Hint>
   );

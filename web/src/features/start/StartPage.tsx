@@ -57,7 +57,7 @@ function Form({ suites, presets, first }: { suites: KnownSuite[]; presets: Prese
           </Part>
         </div>
       </Sheet>
-      <div className="grid gap-4">
+      <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
         {preview.error ? <Trouble error={preview.error} /> : p ? <Outlook p={p} req={req} busy={preview.isFetching} /> : <Waiting />}
       </div>
     </div>

@@ -18,7 +18,7 @@ export function StepGrid({ results, chosen, attempt, step, onChoose }: {
       <div className="overflow-x-auto">
         <table className="w-full text-left">
           <thead><tr className="align-bottom text-xs text-soft">
-            <th className="px-4 py-2 font-normal">Step</th>
+            <th className="sticky left-0 bg-sheet px-4 py-2 font-normal">Step</th>
             {shown.map((r) => (
               <th key={r.pane.key} className={clsx("px-2 py-1.5 font-normal", r.pane.index === chosen && "bg-raised text-ink")}>
                 <button type="button" className="grid gap-1 text-left" onClick={() => { onChoose(r.pane.index, step); }}>
@@ -30,14 +30,14 @@ export function StepGrid({ results, chosen, attempt, step, onChoose }: {
           <tbody>
             {steps.map((s, i) => (
               <tr key={s.index} className={clsx("border-t border-line", i === step && "bg-raised")}>
-                <td className="px-4 py-1.5"><button type="button" className="text-left hover:underline" onClick={() => { onChoose(chosen, i); }}><span className="mr-2 inline-block w-5 text-right text-soft">{i + 1}</span>{s.title}</button></td>
+                <td className={clsx("sticky left-0 min-w-64 px-4 py-1.5", i === step ? "bg-raised" : "bg-sheet")}><button type="button" className="text-left hover:underline" onClick={() => { onChoose(chosen, i); }}><span className="mr-2 inline-block w-5 text-right text-soft">{i + 1}</span>{s.title}</button></td>
                 {shown.map((r) => {
                   const own = r.attempt?.detail.steps[i];
                   return (
                     <td key={r.pane.key} className={clsx("px-2", r.pane.index === chosen && "bg-raised")}>
                       {own && <button type="button" aria-label={`${r.pane.label}, step ${i + 1}: ${own.state}`} onClick={() => { onChoose(r.pane.index, i); }} className="flex items-center gap-1.5 py-1">
                         <Glass fill={stepFill[own.state] ?? "queued"} size={14} label={own.state} />
-                        <span className="text-xs text-soft">{own.state === "unrun" ? "" : own.state === "skipped" ? "not needed" : took(own.took_ms)}</span>
+                        <span className="text-xs whitespace-nowrap text-soft">{own.state === "unrun" ? "" : own.state === "skipped" ? "not needed" : took(own.took_ms)}</span>
                       </button>}
                     </td>
                   );

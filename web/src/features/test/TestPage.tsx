@@ -54,7 +54,7 @@ export function TestPage() {
   const line = attempt?.detail.steps[step]?.at.line ?? 0;
   const at = result.data.test.index;
   return (
-    <div className="grid gap-4">
+    <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
       <div className="flex flex-wrap items-center gap-3">
         <div>
           <p className="text-sm text-soft"><Link className="text-accent hover:underline" to={`/runs/${number}`}>Run #{number}</Link> {run.project} {run.suite}</p>
