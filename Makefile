@@ -48,7 +48,7 @@ shots: build
 	$(GO) run ./tools/shots -out docs/screenshots
 
 fuzz:
-	for p in core/combo:ParseKey core/calendar:Parse script:ParseScript script:Expressions project:Bundle; do \
+	for p in core/combo:ParseKey core/calendar:Parse script:ParseScript script:Expressions project:Bundle recording:Mask; do \
 		$(GO) test ./internal/$${p%%:*} -run xxx -fuzz Fuzz$${p##*:} -fuzztime 20s || exit 1; done
 
 clean:

@@ -14,7 +14,6 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"net"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -23,6 +22,8 @@ import (
 	"time"
 
 	"github.com/gofrs/flock"
+	"github.com/valyala/fasthttp"
+	"github.com/valyala/fasthttp/fasthttpadaptor"
 
 	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/engine"
@@ -60,13 +61,14 @@ type Agent struct {
 	meter    *meter
 
 	mu     sync.Mutex
-	slices map[int64]*work // by fence, until their results are handed in
+	slices map[int64]*work     // by fence, until their results are handed in
+	open   map[string]*watched // sessions that are open now, by id
 	tasks  sync.WaitGroup
 }
 
-// work is a slice being worked on.
+// work is a lease being worked on.
 type work struct {
-	link.Slice
+	run     int
 	cancel  context.CancelFunc
 	running bool // still executes; false while only its results wait
 }
@@ -93,12 +95,16 @@ func New(ctx context.Context, c Config) (*Agent, func(), error) {
 		release()
 		return nil, nil, err
 	}
+	if err := os.RemoveAll(filepath.Join(c.Dir, "recordings")); err != nil {
+		release()
+		return nil, nil, fmt.Errorf("state directory: %w", err)
+	}
 	sp, err := openSpool(filepath.Join(c.Dir, "spool"))
 	if err != nil {
 		release()
 		return nil, nil, err
 	}
-	a := &Agent{Config: c, host: host, instance: rand.Text(), spool: sp, slices: map[int64]*work{}}
+	a := &Agent{Config: c, host: host, instance: rand.Text(), spool: sp, slices: map[int64]*work{}, open: map[string]*watched{}}
 	a.up = newUpstream(c.Service, c.Token)
 	a.bundles = &bundles{dir: filepath.Join(c.Dir, "bundles"), up: a.up}
 	a.meter = newMeter(c.Dir)
@@ -174,15 +180,21 @@ func (a *Agent) connect(ctx context.Context) error {
 	}
 	a.Log.Info("linked to the service", "service", a.Service, "name", a.Name, "slots", a.machine.Slots)
 	a.spool.kick()
-	srv := &http.Server{Handler: a.handler(ctx), ReadHeaderTimeout: 30 * time.Second, BaseContext: func(net.Listener) context.Context { return ctx }}
+	srv := &fasthttp.Server{Handler: a.handler(ctx), MaxRequestBodySize: maxCommand, NoDefaultServerHeader: true, NoDefaultContentType: true, NoDefaultDate: true,
+		Logger: quiet{}, CloseOnShutdown: true}
 	stop := context.AfterFunc(ctx, func() { l.Close() })
 	defer stop()
-	err = srv.Serve(l)
-	return errors.Join(err, srv.Close())
+	return errors.Join(srv.Serve(l), l.Close())
 }
 
+// quiet drops what the server says of connections that broke off: the link says
+// it better.
+type quiet struct{}
+
+func (quiet) Printf(string, ...any) {}
+
 // handler answers the service.
-func (a *Agent) handler(ctx context.Context) http.Handler {
+func (a *Agent) handler(ctx context.Context) fasthttp.RequestHandler {
 	mux := http.NewServeMux()
 	mux.HandleFunc("POST /slices", func(w http.ResponseWriter, r *http.Request) {
 		var s link.Slice
@@ -205,17 +217,39 @@ func (a *Agent) handler(ctx context.Context) http.Handler {
 		a.drop(fence)
 		w.WriteHeader(http.StatusNoContent)
 	})
-	return mux
+	a.sessionRoutes(ctx, mux)
+	rest := fasthttpadaptor.NewFastHTTPHandler(mux)
+	return func(c *fasthttp.RequestCtx) {
+		path := string(c.URI().PathOriginal())
+		if id, command, ok := commandPath(path); ok { // not to be tidied by a router, and in a hurry
+			a.command(ctx, c, id, command)
+			return
+		}
+		if id, ok := bidiPath(path); ok {
+			a.relay(c, id)
+			return
+		}
+		rest(c)
+	}
 }
 
 // take starts work on a slice as soon as a slot is free. The service knows of
 // an ended lease before the browser of it is closed, so a slice may come a
 // little early; more than that many in excess are refused.
 func (a *Agent) take(ctx context.Context, s link.Slice) error {
+	known, err := a.begin(ctx, s.Fence, s.Run, func(ctx context.Context) { a.execute(ctx, s) })
+	if err == nil && !known {
+		a.Log.Info("slice taken", "run", s.Run, "pane", s.Label, "tests", len(s.Tests), "fence", s.Fence)
+	}
+	return err
+}
+
+// begin starts work on a lease once a slot is free, unless it has begun.
+func (a *Agent) begin(ctx context.Context, fence int64, run int, do func(context.Context)) (known bool, err error) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	if _, have := a.slices[s.Fence]; have {
-		return nil
+	if _, have := a.slices[fence]; have {
+		return true, nil
 	}
 	busy := 0
 	for _, w := range a.slices {
@@ -224,24 +258,22 @@ func (a *Agent) take(ctx context.Context, s link.Slice) error {
 		}
 	}
 	if busy >= 2*a.machine.Slots {
-		return fmt.Errorf("all %d slots are taken, and as many slices wait", a.machine.Slots)
+		return false, fmt.Errorf("all %d slots are taken, and as many slices wait", a.machine.Slots)
 	}
 	ctx, cancel := context.WithCancel(ctx)
-	w := &work{Slice: s, cancel: cancel, running: true}
-	a.slices[s.Fence] = w
-	a.Log.Info("slice taken", "run", s.Run, "pane", s.Label, "tests", len(s.Tests), "fence", s.Fence)
+	a.slices[fence] = &work{run: run, cancel: cancel, running: true}
 	a.tasks.Go(func() {
 		select {
 		case a.places <- struct{}{}:
-			a.execute(ctx, w.Slice)
+			do(ctx)
 			<-a.places
 		case <-ctx.Done():
 		}
 		cancel()
-		a.vacate(s.Fence)
-		a.handedIn(s.Fence)
+		a.vacate(fence)
+		a.handedIn(fence)
 	})
-	return nil
+	return false, nil
 }
 
 // vacate marks the slot of a slice as free.
@@ -259,7 +291,7 @@ func (a *Agent) drop(fence int64) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if w := a.slices[fence]; w != nil {
-		a.Log.Info("lease ended by the service", "fence", fence, "run", w.Run)
+		a.Log.Info("lease ended by the service", "fence", fence, "run", w.run)
 		w.cancel()
 		if !w.running {
 			delete(a.slices, fence)

@@ -114,8 +114,13 @@ type office struct {
 
 func opened(t *testing.T, dir, address string) *office {
 	t.Helper()
-	log := slog.New(slog.DiscardHandler)
-	svc, err := service.Open(t.Context(), service.Config{Dir: dir, Log: log, Tick: 50 * time.Millisecond, Dispatch: dispatch.Config{LeaseTTL: 3 * time.Second}})
+	return openedWith(t, service.Config{Dir: dir, Log: slog.New(slog.DiscardHandler), Tick: 50 * time.Millisecond, Dispatch: dispatch.Config{LeaseTTL: 3 * time.Second}}, address)
+}
+
+func openedWith(t *testing.T, c service.Config, address string) *office {
+	t.Helper()
+	dir, log := c.Dir, c.Log
+	svc, err := service.Open(t.Context(), c)
 	require.NoError(t, err)
 	var l net.Listener
 	require.Eventually(t, func() bool { l, err = net.Listen("tcp", address); return err == nil }, 5*time.Second, 10*time.Millisecond)
@@ -140,7 +145,7 @@ func (o *office) agentToken() string {
 }
 
 // work starts an agent; the function returned stops it and waits.
-func (o *office) work(p *pretend, name string, slots int) (stop func() error) {
+func (o *office) work(p engine.Family, name string, slots int) (stop func() error) {
 	o.t.Helper()
 	a, release, err := agent.New(o.t.Context(), agent.Config{Service: "http://" + o.address, Token: o.agentToken(), Name: name, Slots: slots,
 		Dir: filepath.Join(o.dir, "agents", name), Log: slog.New(slog.DiscardHandler), Families: []engine.Family{p}, Beat: 100 * time.Millisecond, Backoff: 200 * time.Millisecond})
@@ -204,7 +209,7 @@ func TestWorkIsDoneInItsSlots(t *testing.T) {
 	assert.Equal(t, 9, p.launched, "each test has a browser of its own")
 	assert.LessOrEqual(t, p.most, 2)
 	assert.Equal(t, "9.1", run.Panes[0].Info.Version)
-	files, err := o.svc.FilesOfRun(t.Context(), run.Number, "screenshot")
+	files, err := o.svc.FilesOfRun(t.Context(), run.Number, "screenshots")
 	require.NoError(t, err)
 	assert.Len(t, files, 9)
 	assert.Equal(t, "seen.png", files[0].Name)
@@ -227,7 +232,7 @@ func TestAFailureIsToldStepByStep(t *testing.T) {
 	for _, f := range a.Files {
 		names = append(names, f.Name)
 	}
-	assert.Equal(t, []string{"agent.log", "failure.png", "seen.png"}, names)
+	assert.Equal(t, []string{"agent.log", "commands.jsonl", "failure.png", "seen.png"}, names)
 	_, log, err := o.svc.OpenFile(t.Context(), a.ID, "agent.log")
 	require.NoError(t, err)
 	defer log.Close()

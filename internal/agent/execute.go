@@ -3,19 +3,25 @@ package agent
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
 	"github.com/oklog/ulid/v2"
 
 	"parallelpane/internal/core/fleet"
+	"parallelpane/internal/core/record"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/link"
+	"parallelpane/internal/recording"
 	"parallelpane/internal/script"
 	"parallelpane/internal/script/webdrive"
 	"parallelpane/internal/sessions"
@@ -28,20 +34,22 @@ func (a *Agent) execute(ctx context.Context, s link.Slice) {
 	dir, bundleErr := a.bundles.get(ctx, s.Bundle)
 	k := &keeper{host: a.host, keep: s.Keep}
 	defer k.close()
+	mask := recording.NewMask(slices.Collect(maps.Values(s.Secrets))...)
 	for i, t := range s.Tests {
 		if ctx.Err() != nil {
 			return
 		}
-		if err := a.up.post(ctx, "/agent/started", link.Started{Fence: s.Fence, Test: t.Index}, nil); err != nil {
+		id := ulid.Make().String()
+		if err := a.up.post(ctx, "/agent/started", link.Started{Fence: s.Fence, Test: t.Index, Session: id}, nil); err != nil {
 			if refused, ok := errors.AsType[*answerError](err); ok && refused.status == 409 {
 				a.drop(s.Fence)
 				return
 			}
 			a.Log.Debug("start not announced", "error", err)
 		}
-		at := &attempt{agent: a, slice: s, test: t, dir: dir, began: time.Now(), keeper: k}
-		at.result = link.Result{ID: ulid.Make().String(), Fence: s.Fence, Test: t.Index, Attempt: t.Attempt, Agent: a.Name,
-			StartedAt: at.began.UnixMilli(), Detail: link.Detail{Steps: []script.StepResult{}}, Files: []link.File{}}
+		at := &attempt{agent: a, slice: s, test: t, dir: dir, began: time.Now(), keeper: k, mask: mask}
+		at.result = link.Result{ID: id, Fence: s.Fence, Test: t.Index, Attempt: t.Attempt, Agent: a.Name,
+			StartedAt: at.began.UnixMilli(), Detail: link.Detail{Steps: []script.StepResult{}, Record: s.Record}, Files: []link.File{}}
 		at.note("attempt %d of %q on %s, for run %d", t.Attempt, t.Name, a.Name, s.Run)
 		counted := a.meter.begin(strings.Join([]string{s.Project, s.Suite, t.Name, s.Label}, "\n"))
 		if bundleErr != nil {
@@ -70,9 +78,13 @@ type attempt struct {
 	dir    string
 	began  time.Time
 	result link.Result
-	log    bytes.Buffer
+	logMu  sync.Mutex
+	log    []note
+	clock  time.Time // when the session was open: the zero of everything that is recorded
 	names  map[string]int
 	keeper *keeper
+	mask   *recording.Mask
+	rec    *sessions.Recording // nil while nothing is recorded
 }
 
 // keeper opens the browsers of a slice, and keeps one for it if it is to.
@@ -116,11 +128,34 @@ func (k *keeper) close() {
 }
 
 func (at *attempt) note(format string, args ...any) {
-	fmt.Fprintf(&at.log, "%8d ms  %s\n", time.Since(at.began).Milliseconds(), strings.ReplaceAll(fmt.Sprintf(format, args...), "\n", "\n             "))
+	at.logMu.Lock()
+	defer at.logMu.Unlock()
+	at.log = append(at.log, note{time.Now(), at.mask.Text(fmt.Sprintf(format, args...))})
+}
+
+// note is a line of the agent's log of an attempt.
+type note struct {
+	at   time.Time
+	text string
+}
+
+// notes writes the log, with times on the session's clock.
+func (at *attempt) notes() []byte {
+	at.logMu.Lock()
+	defer at.logMu.Unlock()
+	zero := at.clock
+	if zero.IsZero() {
+		zero = at.began
+	}
+	var b bytes.Buffer
+	for _, n := range at.log {
+		fmt.Fprintf(&b, "%8d ms  %s\n", n.at.Sub(zero).Milliseconds(), strings.ReplaceAll(n.text, "\n", "\n             "))
+	}
+	return b.Bytes()
 }
 
 func (at *attempt) end(v verdict.Verdict, message string) {
-	at.result.Verdict, at.result.Message = v, message
+	at.result.Verdict, at.result.Message = v, at.mask.Text(message)
 	at.note("%s%s", v, strings.TrimRight(": "+message, ": "))
 }
 
@@ -153,7 +188,7 @@ func (at *attempt) run(ctx context.Context) {
 	}
 	profile := s.Device
 	at.result.Detail.Browser, at.result.Detail.Version, at.result.Detail.Device = b.Name, b.Version, profile.Name
-	session, err := at.keeper.open(ctx, sessions.Request{Browser: b, Headed: s.Values["mode"] == "headed", Device: profile})
+	session, err := at.keeper.open(ctx, sessions.Request{Browser: b, Headed: s.Values["mode"] == "headed", Device: profile, Proxy: s.Record[record.Network] == record.On})
 	if err != nil {
 		at.end(verdict.Broken, err.Error())
 		return
@@ -167,21 +202,53 @@ func (at *attempt) run(ctx context.Context) {
 	var driver atomic.Int64
 	session.Client.Observe = func(_, _ string, took time.Duration, _ error) { driver.Add(int64(took)) }
 
+	at.record(ctx, session, s.Record)
+	defer a.show(at.result.ID, &watched{session: session, rec: at.rec, note: at.note})()
+	vars := maps.Clone(s.Vars)
+	maps.Copy(vars, s.Secrets)
+
 	limited, cancel := context.WithTimeout(ctx, time.Duration(s.TestLimitMS)*time.Millisecond)
 	defer cancel()
 	out := script.Run(limited, sc, webdrive.New(session.Session, session.Gone), script.Setting{
 		Base: s.Base, Root: at.dir,
-		Scope: script.Scope{Browser: b.Name, OS: a.machine.OS, Device: script.DeviceOf(profile), Axes: s.Values, Vars: s.Vars},
+		Scope: script.Scope{Browser: b.Name, OS: a.machine.OS, Device: script.DeviceOf(profile), Axes: s.Values, Vars: vars},
 	}, at)
 	at.result.Detail.Steps = out.Steps
 	at.result.Detail.DriverMS = time.Duration(driver.Load()).Milliseconds()
 	at.result.Site = out.Site
 	at.end(out.Verdict, out.Message)
-	if out.Verdict != verdict.Passed {
-		if tail := session.Log(64 << 10); len(bytes.TrimSpace(tail)) > 0 {
-			at.file("driver.log", "log", "text/plain; charset=utf-8", tail)
-		}
+	session.Release()
+	at.endRecording()
+}
+
+// record begins to record the attempt's session. What cannot be recorded is
+// said, and the attempt goes on.
+func (at *attempt) record(ctx context.Context, session *sessions.Session, policy record.Policy) {
+	var err error
+	at.clock = time.Now()
+	if at.rec, err = session.Record(ctx, policy, at.mask, filepath.Join(at.agent.Dir, "recordings", at.result.ID), at.clock); err != nil {
+		at.note("nothing is recorded: %v", err)
 	}
+}
+
+// endRecording keeps what the verdict leaves of the recording.
+func (at *attempt) endRecording() {
+	if at.rec == nil {
+		return
+	}
+	for _, m := range at.rec.End(at.result.Verdict) {
+		f, err := at.agent.spool.take(at.result.ID, m.Name, string(m.Kind), m.Media, m.Path)
+		if err != nil {
+			at.note("%s was not kept: %v", m.Name, err)
+			continue
+		}
+		at.result.Files = append(at.result.Files, f)
+	}
+	for _, m := range at.rec.Missing() {
+		at.result.Detail.Lacking = append(at.result.Detail.Lacking, link.NotRecorded{Kind: m.Kind, Reason: m.Reason})
+		at.note("not recorded: %s (%s)", m.Kind, m.Reason)
+	}
+	_ = os.RemoveAll(filepath.Join(at.agent.Dir, "recordings", at.result.ID)) // the next start of the agent removes what is left
 }
 
 // readWithin reads a file of a directory and never one outside it.
@@ -208,7 +275,7 @@ func (at *attempt) Shot(name string, png []byte) string {
 	if n := at.names[name]; n > 1 {
 		name = fmt.Sprintf("%s-%d", name, n)
 	}
-	at.file(name+".png", "screenshot", "image/png", png)
+	at.file(name+".png", "screenshots", "image/png", png)
 	return safeName(name + ".png")
 }
 
@@ -223,9 +290,29 @@ func (at *attempt) file(name, kind, media string, contents []byte) {
 
 // keep puts the result on disk, from where it is handed in.
 func (at *attempt) keep() {
-	at.result.TookMS = time.Since(at.began).Milliseconds()
-	at.file("agent.log", "log", "text/plain; charset=utf-8", at.log.Bytes())
+	if at.result.TookMS == 0 {
+		at.result.TookMS = time.Since(at.began).Milliseconds()
+	}
+	at.file("agent.log", "logs", "text/plain; charset=utf-8", at.notes())
+	at.hide()
 	if err := at.agent.spool.add(at.result); err != nil {
 		at.agent.Log.Error("a result could not be kept", "test", at.test.Name, "error", err)
 	}
+}
+
+// hide masks what the result says in words.
+func (at *attempt) hide() {
+	if at.mask == nil {
+		return
+	}
+	raw, err := json.Marshal(at.result.Detail)
+	var hidden link.Detail
+	if err == nil {
+		err = json.Unmarshal(at.mask.JSON(raw), &hidden)
+	}
+	if err != nil {
+		at.agent.Log.Error("what a result says could not be masked and is left out", "error", err)
+		hidden = link.Detail{Steps: []script.StepResult{}}
+	}
+	at.result.Detail = hidden
 }

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"log/slog"
 	"net/http"
@@ -66,6 +67,26 @@ func (s *spool) file(id, name, kind, media string, contents []byte) (link.File, 
 	f := link.File{Name: name, Kind: kind, Media: media, Hash: hex.EncodeToString(sum[:]), Size: int64(len(contents))}
 	if err := s.write(blob(id, f.Hash), contents); err != nil {
 		return f, err
+	}
+	return f, nil
+}
+
+// take moves a file into a result and describes it.
+func (s *spool) take(id, name, kind, media, path string) (link.File, error) {
+	f := link.File{Name: name, Kind: kind, Media: media}
+	in, err := os.Open(path)
+	if err != nil {
+		return f, fmt.Errorf("spool: %w", err)
+	}
+	sum := sha256.New()
+	f.Size, err = io.Copy(sum, in)
+	in.Close()
+	f.Hash = hex.EncodeToString(sum.Sum(nil))
+	if err == nil {
+		err = os.Rename(path, filepath.Join(s.dir, blob(id, f.Hash)))
+	}
+	if err != nil {
+		return f, fmt.Errorf("spool: %w", err)
 	}
 	return f, nil
 }
@@ -168,7 +189,7 @@ func (s *spool) send(ctx context.Context, up *upstream, log *slog.Logger, sent f
 		} else if errors.Is(err, fs.ErrNotExist) {
 			err = nil // discarded meanwhile
 		}
-		if refused, ok := errors.AsType[*answerError](err); ok && refused.status < 500 && refused.status != http.StatusUnauthorized && refused.status != http.StatusTooManyRequests {
+		if refused, ok := errors.AsType[*answerError](err); ok && refused.status < 500 && !passing(refused.status) {
 			log.Error("the service refused a result; it is dropped", "test", r.Test, "fence", r.Fence, "error", err)
 			err = nil
 		}
@@ -194,6 +215,9 @@ func (s *spool) sendOne(ctx context.Context, up *upstream, r link.Result) error 
 		}
 		err = up.put(ctx, "/agent/files/"+f.Hash, contents)
 		contents.Close()
+		if full, ok := errors.AsType[*answerError](err); ok && full.status == http.StatusInsufficientStorage {
+			continue // the service has no room for files; the verdict counts all the same
+		}
 		if err != nil {
 			return err
 		}
@@ -212,4 +236,10 @@ func safeName(s string) string {
 		}
 		return '-'
 	}, s)
+}
+
+// passing says whether a refusal may be none the next time. A conflict means
+// that a file is missing there, which is sent again.
+func passing(status int) bool {
+	return status == http.StatusUnauthorized || status == http.StatusTooManyRequests || status == http.StatusConflict
 }

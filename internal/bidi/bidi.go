@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"sync"
 	"time"
 
@@ -35,10 +36,12 @@ type Conn struct {
 	mu       sync.Mutex
 	next     int64
 	waiting  map[int64]chan message
-	handlers map[string][]func(Event)
+	handlers map[string][]*handler
 	err      error
 	done     chan struct{}
 }
+
+type handler struct{ call func(Event) }
 
 type message struct {
 	ID      *int64          `json:"id"`
@@ -59,7 +62,7 @@ func Dial(ctx context.Context, address string) (*Conn, error) {
 		return nil, fmt.Errorf("connect BiDi: %w", err)
 	}
 	ws.SetReadLimit(maxMessageBytes)
-	c := &Conn{ws: ws, waiting: map[int64]chan message{}, handlers: map[string][]func(Event){}, done: make(chan struct{})}
+	c := &Conn{ws: ws, waiting: map[int64]chan message{}, handlers: map[string][]*handler{}, done: make(chan struct{})}
 	go c.read()
 	return c, nil
 }
@@ -82,7 +85,7 @@ func (c *Conn) read() {
 			handlers := c.handlers[m.Method]
 			c.mu.Unlock()
 			for _, h := range handlers {
-				h(m.Event)
+				h.call(m.Event)
 			}
 			continue
 		}
@@ -150,16 +153,27 @@ func (c *Conn) Send(ctx context.Context, method string, params, out any) error {
 }
 
 // On calls h for each event of a method, in order, on the reading goroutine.
-// Register before subscribing.
-func (c *Conn) On(method string, h func(Event)) {
+// Register before subscribing. off ends it; a call may still be under way then.
+func (c *Conn) On(method string, call func(Event)) (off func()) {
+	h := &handler{call}
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	c.handlers[method] = append(c.handlers[method], h)
+	c.handlers[method] = append(slices.Clone(c.handlers[method]), h)
+	return func() {
+		c.mu.Lock()
+		defer c.mu.Unlock()
+		c.handlers[method] = slices.DeleteFunc(slices.Clone(c.handlers[method]), func(o *handler) bool { return o == h })
+	}
 }
 
 // Subscribe asks for events of the named modules or methods.
 func (c *Conn) Subscribe(ctx context.Context, events ...string) error {
 	return c.Send(ctx, "session.subscribe", map[string]any{"events": events}, nil)
+}
+
+// Unsubscribe ends what Subscribe began.
+func (c *Conn) Unsubscribe(ctx context.Context, events ...string) error {
+	return c.Send(ctx, "session.unsubscribe", map[string]any{"events": events}, nil)
 }
 
 // TopContexts are the ids of the top-level browsing contexts.

@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -16,6 +17,8 @@ import (
 	"parallelpane/internal/demo"
 	"parallelpane/internal/demo/desk"
 	"parallelpane/internal/engine/process"
+	"parallelpane/internal/service"
+	"parallelpane/internal/webdriver"
 )
 
 func (r *root) demoCmd() *cobra.Command {
@@ -126,6 +129,9 @@ func (r *root) demo(ctx context.Context, o demoOptions) error {
 		return err
 	}
 	fmt.Fprintf(r.err, "Service  %s\nDesk     http://%s\nProject  %s\nAgents   saltmarsh-1 with this machine's browsers, and a dozen stand-ins (%s)\n", c.base, o.site, projectDir, fleet)
+	if err := waitForAgent(ctx, c, "saltmarsh-1"); err != nil {
+		return &exitError{verdict.ExitLab, fmt.Errorf("the demo did not start: %w; its logs are in %s", err, o.dir)}
+	}
 	opts := runOptions{dir: projectDir, junit: filepath.Join(o.dir, "junit.xml"), req: demo.Request()}
 	if c, err = r.prepare(ctx, &opts); err != nil {
 		return err
@@ -137,6 +143,9 @@ func (r *root) demo(ctx context.Context, o demoOptions) error {
 	if err != nil || o.once || ctx.Err() != nil {
 		return err
 	}
+	if err := r.demoRunner(ctx, c, "http://"+o.site); err != nil && ctx.Err() == nil {
+		fmt.Fprintln(r.err, "the demo's runner stopped:", err)
+	}
 	link, err := c.signInLink(ctx)
 	if err != nil {
 		return err
@@ -146,6 +155,49 @@ func (r *root) demo(ctx context.Context, o demoOptions) error {
 	case <-ctx.Done():
 	case <-parts[0].Done():
 		return &exitError{verdict.ExitLab, parts[0].Gone()}
+	}
+	return nil
+}
+
+// waitForAgent waits until an agent has joined, for a minute at most: what only
+// it can do would otherwise be found impossible.
+func waitForAgent(ctx context.Context, c *client, name string) error {
+	for end := time.Now().Add(time.Minute); ; {
+		var agents []service.Agent
+		if err := c.get(ctx, "/agents", &agents); err != nil {
+			return err
+		}
+		if slices.ContainsFunc(agents, func(a service.Agent) bool { return a.Name == name && a.Online }) {
+			return nil
+		}
+		if time.Now().After(end) {
+			return fmt.Errorf("agent %s did not join within a minute", name)
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+}
+
+// demoRunner has a runner of its own open sessions on this machine's browsers.
+func (r *root) demoRunner(ctx context.Context, c *client, site string) error {
+	var agents []service.Agent
+	if err := c.get(ctx, "/agents", &agents); err != nil {
+		return err
+	}
+	lab := webdriver.NewClient(c.base+"/webdriver", &http.Client{Transport: withToken{c.token, http.DefaultTransport}})
+	for _, a := range agents {
+		for _, b := range a.Machine.Browsers {
+			if a.Machine.StandIn || !b.Fits {
+				continue
+			}
+			fmt.Fprintf(r.err, "Runner   two sessions on %s, as %s/webdriver serves any runner\n", b.Name, c.base)
+			if err := demo.Runner(ctx, lab, site, b.Name); err != nil {
+				return err
+			}
+		}
 	}
 	return nil
 }

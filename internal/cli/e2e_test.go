@@ -240,7 +240,7 @@ func TestTheWholeWay(t *testing.T) {
 	assert.NotContains(t, out, "#1 ")
 
 	dir := filepath.Join(b.dir, "fetched")
-	code, out, errs = b.pane("fetch", "2", dir, "--kind", "screenshot")
+	code, out, errs = b.pane("fetch", "2", dir, "--kind", "screenshots")
 	assert.Zero(t, code, errs)
 	assert.Contains(t, out, "2 files saved")
 	png, err := os.ReadFile(filepath.Join(dir, "chromium", "The-tide-stays-1", "failure.png"))
@@ -496,7 +496,7 @@ func TestRefusals(t *testing.T) {
 	assert.Contains(t, errs, `"x" is not the number of a run`)
 	code, _, errs = b.pane("fetch", "1", b.dir, "--kind", "film")
 	assert.Equal(t, verdict.ExitUsage, code)
-	assert.Contains(t, errs, "expected screenshot or log")
+	assert.Contains(t, errs, "expected one of [commands screenshots video")
 	code, _, errs = b.pane("serve", "--listen", b.listen, "--data", filepath.Join(b.dir, "other"))
 	assert.Equal(t, verdict.ExitUsage, code)
 	assert.Contains(t, errs, "cannot listen on")

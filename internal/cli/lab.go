@@ -31,16 +31,31 @@ import (
 
 func (r *root) serveCmd() *cobra.Command {
 	var data, listen string
+	o := service.Config{}
+	var total, free string
 	cmd := &cobra.Command{
 		Use: "serve", Short: "Start the service: API, console and scheduler", Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error { return r.serve(cmd.Context(), data, listen) },
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			most, err := humanize.ParseBytes(total)
+			if err != nil {
+				return usage("--keep-total: %v", err)
+			}
+			if o.MinFree, err = humanize.ParseBytes(free); err != nil {
+				return usage("--min-free: %v", err)
+			}
+			o.KeepTotal = int64(most)
+			return r.serve(cmd.Context(), data, listen, o)
+		},
 	}
 	cmd.Flags().StringVar(&data, "data", "./pane-data", "directory for everything the service keeps")
 	cmd.Flags().StringVar(&listen, "listen", DefaultAddress, "address and port to listen on")
+	cmd.Flags().StringVar(&total, "keep-total", "0", "most that all recordings may take, such as 20GB; 0 means no bound")
+	cmd.Flags().StringVar(&free, "min-free", "500MB", "room that must be free on the disk for recordings to be taken")
+	cmd.Flags().DurationVar(&o.SessionLife, "session-life", 2*time.Hour, "longest that a session of somebody's own runner may be open")
 	return cmd
 }
 
-func (r *root) serve(ctx context.Context, data, listen string) error {
+func (r *root) serve(ctx context.Context, data, listen string, o service.Config) error {
 	began := time.Now()
 	log, err := r.logger()
 	if err != nil {
@@ -53,7 +68,8 @@ func (r *root) serve(ctx context.Context, data, listen string) error {
 	if err != nil {
 		return usage("cannot listen on %s: %v; stop whatever uses it, or choose another with --listen", listen, err)
 	}
-	svc, err := service.Open(ctx, service.Config{Dir: data, Log: log})
+	o.Dir, o.Log = data, log
+	svc, err := service.Open(ctx, o)
 	if err != nil {
 		l.Close()
 		return &exitError{verdict.ExitLab, err}

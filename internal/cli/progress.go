@@ -76,7 +76,7 @@ func (p *progress) line(i, width, tests int) string {
 	defer p.mu.Unlock()
 	pane := p.panes[i]
 	glass := ""
-	for _, v := range []verdict.Verdict{verdict.Passed, verdict.Failed, verdict.Flaky, verdict.Broken, verdict.Unsupported, verdict.Skipped, verdict.Pending} {
+	for _, v := range []verdict.Verdict{verdict.Passed, verdict.Failed, verdict.Flaky, verdict.Broken, verdict.Ended, verdict.Unsupported, verdict.Skipped, verdict.Pending} {
 		for range pane.Counts[v] * min(tests, 30) / max(1, tests) {
 			glass += paint(v, shapes[v])
 		}

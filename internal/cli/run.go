@@ -9,6 +9,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -17,6 +18,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"parallelpane/internal/core/fleet"
+	"parallelpane/internal/core/record"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/project"
 	"parallelpane/internal/script"
@@ -28,6 +30,7 @@ type runOptions struct {
 	req               service.RunRequest
 	dir               string
 	vars, needs       []string
+	secrets, record   []string
 	limit, queue, all time.Duration
 	watch, detach     bool
 	dry               bool
@@ -41,6 +44,8 @@ func (o *runOptions) request(cmd *cobra.Command) {
 	f.StringVar(&o.req.Environment, "env", "", "environment of pane.yaml")
 	f.StringVar(&o.req.Base, "base", "", "base address instead of the environment's")
 	f.StringArrayVar(&o.vars, "var", nil, "NAME=VALUE on top of the environment's variables; repeat for more")
+	f.StringArrayVar(&o.secrets, "secret", nil, "NAME of an environment variable whose value scripts may use and nothing may show; repeat for more")
+	f.StringArrayVar(&o.record, "record", nil, "KIND=off|on|failure, what is recorded instead of what is usual; repeat for more")
 	f.StringArrayVar(&o.req.Tags, "tag", nil, "only tests with this tag; repeat for more")
 	f.StringArrayVar(&o.req.Tests, "test", nil, "only the test of this name; repeat for more")
 	f.StringVar((*string)(&o.req.Deal), "deal", string(service.Every), "every: each test in every combination; spread: each test once, dealt over the combinations")
@@ -67,6 +72,12 @@ func (r *root) prepare(ctx context.Context, o *runOptions) (*client, error) {
 	}
 	if o.req.Needs, err = fleet.ParseNeeds(o.needs); err != nil {
 		return nil, usage("--needs: %v", err)
+	}
+	if o.req.Secrets, err = secrets(o.secrets, os.LookupEnv); err != nil {
+		return nil, err
+	}
+	if o.req.Record, err = record.Parse(o.record); err != nil {
+		return nil, usage("--record: %v", err)
 	}
 	c, err := r.client()
 	if err != nil {
@@ -494,13 +505,13 @@ func (r *root) fetchCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if kind != "" && kind != "screenshot" && kind != "log" {
-				return usage("--kind: expected screenshot or log, found %q", kind)
+			if kind != "" && !slices.Contains(record.Kinds, record.Kind(kind)) {
+				return usage("--kind: expected one of %v, found %q", record.Kinds, kind)
 			}
 			return r.fetch(cmd.Context(), c, number, kind, args[1])
 		},
 	}
-	cmd.Flags().StringVar(&kind, "kind", "", "only files of this kind: screenshot or log")
+	cmd.Flags().StringVar(&kind, "kind", "", "only files of this kind: screenshots, logs, commands, video, network or console")
 	return cmd
 }
 

@@ -19,14 +19,13 @@ import (
 	"parallelpane/internal/project"
 	"parallelpane/internal/script"
 	"parallelpane/internal/script/webdrive"
-	"parallelpane/internal/sessions"
 )
 
 // tryOptions are the flags of try.
 type tryOptions struct {
 	file, browser, version, device, env, base, shots string
 	vars                                             []string
-	headed, ask                                      bool
+	headed, ask, lab                                 bool
 	in                                               io.Reader
 }
 
@@ -37,6 +36,7 @@ func (r *root) tryCmd() *cobra.Command {
 		Short: "Run one script with a browser of this machine, without a service, or one step after another by hand",
 		Long: `Run one script the way an agent would, with a browser of this machine, and show each step as it ends.
 Inside a project its environments and devices are known. With --headed a window opens on the screen.
+With --lab the browser is one of the lab's; the session is recorded there, in the run "tries".
 With --ask no script is read: steps are typed one by one, and those that work can be saved as a script.
 
 Exit code: 0 passed, 1 failed, 2 usage or configuration, 3 lab trouble, 130 interrupted.`,
@@ -60,6 +60,7 @@ Exit code: 0 passed, 1 failed, 2 usage or configuration, 3 lab trouble, 130 inte
 	f.StringArrayVar(&o.vars, "var", nil, "NAME=VALUE on top of the environment's variables; repeat for more")
 	f.StringVar(&o.shots, "shots", "", "directory for screenshots; none are kept if not given")
 	f.BoolVar(&o.ask, "ask", false, "take steps from the keyboard instead of a script")
+	f.BoolVar(&o.lab, "lab", false, "use a browser of the lab instead of this machine's, in a session of its own")
 	f.BoolVar(&o.headed, "headed", false, "open a window, on the screen where there is one")
 	return cmd
 }
@@ -79,41 +80,32 @@ func (r *root) try(ctx context.Context, o tryOptions) error {
 	if err != nil {
 		return err
 	}
-	host, done, err := localHost()
-	if err != nil {
-		return err
-	}
-	defer done()
-	b, err := o.find(host.Browsers(ctx))
-	if err != nil {
-		return err
-	}
 	began := time.Now()
-	display := ""
-	if o.headed {
-		if display = os.Getenv("DISPLAY"); display == "" && runtime.GOOS == "linux" {
-			fmt.Fprintln(r.err, "There is no screen here (DISPLAY is not set): the window opens on a virtual one.")
-		}
+	var s *tried
+	if o.lab {
+		s, err = r.openInLab(ctx, o, sc.Name, profile)
+	} else {
+		s, err = r.openHere(ctx, o, profile)
 	}
-	s, err := host.Open(ctx, sessions.Request{Browser: b, Headed: o.headed, Device: profile, Display: display})
 	if err != nil {
-		return &exitError{verdict.ExitLab, err}
+		return err
 	}
-	defer s.Close()
-	set.Scope.Browser = b.Name
+	var out script.Outcome
+	defer func() { s.close(out.Verdict, out.Message) }()
+	set.Scope.Browser = s.name
 	if !r.json {
-		fmt.Fprintf(r.out, "%s on %s %s as %s, open after %s\n", sc.Name, b.Name, b.Version, profile.Name, took(time.Since(began)))
-		for _, m := range s.Outcome.Missing {
+		fmt.Fprintf(r.out, "%s on %s %s as %s, open after %s\n", sc.Name, s.name, s.version, profile.Name, took(time.Since(began)))
+		for _, m := range s.emulated.Missing {
 			fmt.Fprintf(r.out, "  %s\n", faint("not emulated: "+m.Feature+" ("+m.Reason+")"))
 		}
 	}
 	if o.ask {
 		return r.ask(ctx, s, set, o.in, o.shots)
 	}
-	out := script.Run(ctx, sc, webdrive.New(s.Session, s.Gone), set, &steps{r: r, dir: o.shots})
+	out = script.Run(ctx, sc, webdrive.New(s.Session, s.gone), set, &steps{r: r, dir: o.shots})
 	if r.json {
-		err = r.writeJSON(map[string]any{"verdict": out.Verdict, "message": out.Message, "steps": out.Steps, "browser": b.Name, "version": b.Version,
-			"device": profile.Name, "emulated": s.Outcome, "took_ms": time.Since(began).Milliseconds()})
+		err = r.writeJSON(map[string]any{"verdict": out.Verdict, "message": out.Message, "steps": out.Steps, "browser": s.name, "version": s.version,
+			"device": profile.Name, "emulated": s.emulated, "took_ms": time.Since(began).Milliseconds()})
 	} else {
 		fmt.Fprintf(r.out, "%s in %s\n", paint(out.Verdict, shapes[out.Verdict]+" "+string(out.Verdict)), took(time.Since(began)))
 	}

@@ -23,6 +23,7 @@ var colours = map[verdict.Verdict]lipgloss.TerminalColor{
 	verdict.Broken:      lipgloss.AdaptiveColor{Light: "#6a4fb3", Dark: "#b9a4ff"},
 	verdict.Skipped:     lipgloss.AdaptiveColor{Light: "#5c6670", Dark: "#98a4ae"},
 	verdict.Unsupported: lipgloss.AdaptiveColor{Light: "#5c6670", Dark: "#98a4ae"},
+	verdict.Ended:       lipgloss.AdaptiveColor{Light: "#5c6670", Dark: "#98a4ae"},
 	verdict.Pending:     lipgloss.AdaptiveColor{Light: "#5c6670", Dark: "#98a4ae"},
 }
 
@@ -30,7 +31,7 @@ var colours = map[verdict.Verdict]lipgloss.TerminalColor{
 // diagonal, half, dashed outline, crossed out, dot, empty.
 var shapes = map[verdict.Verdict]string{
 	verdict.Passed: "■", verdict.Failed: "◩", verdict.Flaky: "◧", verdict.Broken: "⬚",
-	verdict.Unsupported: "╳", verdict.Skipped: "·", verdict.Pending: "□",
+	verdict.Unsupported: "╳", verdict.Skipped: "·", verdict.Ended: "▣", verdict.Pending: "□",
 }
 
 func paint(v verdict.Verdict, s string) string {
@@ -68,7 +69,7 @@ func millis(ms int64) string { return took(time.Duration(ms) * time.Millisecond)
 // counts writes how many tests ended how: "12 passed, 2 failed".
 func counts(c verdict.Counts) string {
 	var parts []string
-	for _, v := range []verdict.Verdict{verdict.Passed, verdict.Failed, verdict.Flaky, verdict.Broken, verdict.Unsupported, verdict.Skipped} {
+	for _, v := range []verdict.Verdict{verdict.Passed, verdict.Failed, verdict.Flaky, verdict.Broken, verdict.Ended, verdict.Unsupported, verdict.Skipped} {
 		if c[v] > 0 {
 			parts = append(parts, paint(v, fmt.Sprintf("%d %s", c[v], v)))
 		}
@@ -176,7 +177,7 @@ func faultsOf(run service.Run, detail func(test int) (service.TestResult, error)
 	for j, test := range run.Tests {
 		interesting := func(i int) bool {
 			v := run.Cells[i][j].Verdict
-			return v != verdict.Passed && v != verdict.Pending && v != verdict.Skipped
+			return v != verdict.Passed && v != verdict.Pending && v != verdict.Skipped && v != verdict.Ended
 		}
 		if !slices.ContainsFunc(run.Panes, func(p service.Pane) bool { return interesting(p.Index) }) {
 			continue

@@ -47,6 +47,9 @@ type Options struct {
 	Dir     string    // an empty directory for this session alone; the caller removes it
 	Display string    // value for DISPLAY when windows are wanted; "" asks for a virtual display
 	Log     io.Writer // output of driver and browser; may be nil
+	// Asked is what somebody else's session asks of the driver; nil for one of the
+	// lab's own. Launch returns a *Refused when it cannot be had.
+	Asked webdriver.Capabilities
 }
 
 // Instance is a launched browser or driver, ready for a session.
@@ -55,6 +58,7 @@ type Instance struct {
 	Caps     webdriver.Capabilities // to be asked for with alwaysMatch
 	Outcome  device.Outcome         // what launching already emulated
 	Emulated bool                   // launching emulated all that can be
+	BiDi     bool                   // a session can have a webSocketUrl
 	procs    []*process.Process
 	cleanups []func()
 	watch    func() error

@@ -78,6 +78,7 @@ func New(c Config) *fiber.App {
 	a.routes()
 	a.streams()
 	a.session()
+	a.remoteEnd()
 	a.app.Get(Prefix+"/openapi.json", func(c fiber.Ctx) error {
 		c.Set(fiber.HeaderContentType, "application/json")
 		return c.Send(a.doc.json())
@@ -102,7 +103,7 @@ func (a *api) guard(c fiber.Ctx) error {
 	c.Set("X-Content-Type-Options", "nosniff")
 	c.Set("X-Frame-Options", "DENY")
 	c.Set("Referrer-Policy", "no-referrer")
-	c.Set("Content-Security-Policy", "default-src 'self'; img-src 'self' data:; style-src 'self' 'unsafe-inline'; object-src 'none'; base-uri 'none'; frame-ancestors 'none'; form-action 'self'")
+	c.Set("Content-Security-Policy", "default-src 'self'; img-src 'self' data: blob:; style-src 'self' 'unsafe-inline'; object-src 'none'; base-uri 'none'; frame-ancestors 'none'; form-action 'self'")
 	return c.Next()
 }
 
@@ -345,7 +346,7 @@ type Problem struct {
 
 var statusOf = map[service.Kind]int{
 	service.Invalid: http.StatusUnprocessableEntity, service.Unauthorized: http.StatusUnauthorized, service.Forbidden: http.StatusForbidden,
-	service.NotFound: http.StatusNotFound, service.Conflict: http.StatusConflict, service.TooLarge: http.StatusRequestEntityTooLarge,
+	service.NotFound: http.StatusNotFound, service.Conflict: http.StatusConflict, service.TooLarge: http.StatusRequestEntityTooLarge, service.NoRoom: http.StatusInsufficientStorage,
 }
 
 // fail answers an error.

@@ -27,7 +27,7 @@ type runsIn struct {
 	Project string `query:"project" json:"-"`
 	Suite   string `query:"suite" json:"-"`
 	Matrix  string `query:"matrix" json:"-"`
-	Verdict string `query:"verdict" json:"-" description:"passed, failed, flaky, broken, skipped or unsupported"`
+	Verdict string `query:"verdict" json:"-" description:"passed, failed, flaky, broken, ended, skipped or unsupported"`
 	By      string `query:"by" json:"-" description:"who started it"`
 	State   string `query:"state" json:"-" enum:"open,ended"`
 	Text    string `query:"text" json:"-" description:"found in project, suite, matrix, environment, person or #number"`
@@ -37,7 +37,7 @@ type runsIn struct {
 
 type filesIn struct {
 	Number int    `path:"number" json:"-"`
-	Kind   string `query:"kind" json:"-" description:"screenshot or log"`
+	Kind   string `query:"kind" json:"-" description:"screenshots, logs, commands, video, network or console"`
 }
 
 type nameIn struct {
@@ -165,6 +165,7 @@ func (a *api) routes() {
 	add(a, "GET", "/runs/{number}/files", service.Viewer, "List the files that a run kept", func(ctx context.Context, _ service.Who, in *filesIn) ([]service.RunFile, error) {
 		return s.FilesOfRun(ctx, in.Number, in.Kind)
 	})
+	a.sessionRoutes()
 	add(a, "POST", "/agent/beat", service.AgentRole, "An agent's sign of life", func(_ context.Context, _ service.Who, in *link.Beat) (link.BeatAnswer, error) {
 		return s.Beat(*in)
 	})

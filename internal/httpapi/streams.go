@@ -6,8 +6,10 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"net/http"
 	"net/url"
+	"strconv"
 	"time"
 
 	"github.com/fasthttp/websocket"
@@ -97,6 +99,45 @@ func (a *api) streams() {
 		Name    string `path:"name" json:"-"`
 	}
 	raw("GET", "/attempts/{attempt}/files/{name}", service.Viewer, "A file of an attempt", new(fileIn), a.file)
+	type pictureIn struct {
+		ID    string `path:"id" json:"-"`
+		After int    `query:"after" json:"-" description:"number of the picture that is known: the answer waits for another; 204 when none comes for a while"`
+	}
+	raw("GET", "/sessions/{id}/picture", service.Viewer, "What an open session shows (JPEG or PNG)", new(pictureIn), func(c fiber.Ctx, _ service.Who) error {
+		in := new(pictureIn)
+		if err := bind(c, in); err != nil {
+			return err
+		}
+		p, err := a.service.Picture(c.Context(), in.ID, in.After)
+		if err != nil {
+			return err
+		}
+		c.Set(fiber.HeaderCacheControl, "no-store")
+		if p.Number <= in.After || !shownInline[p.Media] {
+			return c.SendStatus(http.StatusNoContent)
+		}
+		c.Set(fiber.HeaderContentType, p.Media)
+		c.Set(link.PictureHeader, strconv.Itoa(p.Number))
+		return c.Send(p.Image)
+	})
+	type soFarIn struct {
+		ID   string `path:"id" json:"-"`
+		Kind string `path:"kind" json:"-" description:"commands or console"`
+		From int    `query:"from" json:"-" description:"lines that are known"`
+	}
+	raw("GET", "/sessions/{id}/so-far/{kind}", service.Viewer, "Commands or console of an open session, one JSON object in a line", new(soFarIn), func(c fiber.Ctx, _ service.Who) error {
+		in := new(soFarIn)
+		if err := bind(c, in); err != nil {
+			return err
+		}
+		lines, err := a.service.SoFar(in.ID, in.Kind, in.From)
+		if err != nil {
+			return err
+		}
+		c.Set(fiber.HeaderContentType, "application/jsonl")
+		c.Set(fiber.HeaderCacheControl, "no-store")
+		return c.Send(lines)
+	})
 	raw("GET", "/agent/link", service.AgentRole, "An agent's link (WebSocket)", nil, func(c fiber.Ctx, _ service.Who) error { return a.link(c) })
 }
 
@@ -153,6 +194,25 @@ func (a *api) file(c fiber.Ctx, _ service.Who) error {
 	c.Set(fiber.HeaderContentDisposition, how+`; filename="`+f.Name+`"`)
 	c.Set("Content-Security-Policy", "default-src 'none'; sandbox")
 	c.Set(fiber.HeaderCacheControl, "private, max-age=31536000, immutable")
+	c.Set(fiber.HeaderAcceptRanges, "bytes")
+	if want := c.Get(fiber.HeaderRange); want != "" { // players go to a place in a video by it (RFC 9110, section 14)
+		from, to, err := fasthttp.ParseByteRange([]byte(want), int(f.Size))
+		if err != nil {
+			r.Close()
+			c.Set(fiber.HeaderContentRange, fmt.Sprintf("bytes */%d", f.Size))
+			return c.SendStatus(http.StatusRequestedRangeNotSatisfiable)
+		}
+		if _, err := r.Seek(int64(from), io.SeekStart); err != nil {
+			r.Close()
+			return err
+		}
+		c.Set(fiber.HeaderContentRange, fmt.Sprintf("bytes %d-%d/%d", from, to, f.Size))
+		c.Status(http.StatusPartialContent)
+		return c.SendStream(struct {
+			io.Reader
+			io.Closer
+		}{io.LimitReader(r, int64(to-from+1)), r}, to-from+1)
+	}
 	return c.SendStream(r, int(f.Size))
 }
 

@@ -28,6 +28,9 @@ const Path = "/api/v1/agent/link"
 // HelloHeader carries the Hello of the agent, as JSON in base64.
 const HelloHeader = "Pane-Hello"
 
+// PictureHeader carries the number of a session's picture.
+const PictureHeader = "Pane-Picture"
+
 func muxConfig() *yamux.Config {
 	c := yamux.DefaultConfig()
 	c.LogOutput = io.Discard
@@ -58,6 +61,7 @@ func Serve(ws *websocket.Conn) (*Agent, error) {
 		MaxConns:                 4096,
 		MaxIdleConnDuration:      30 * time.Second,
 		NoDefaultUserAgentHeader: true,
+		DisablePathNormalizing:   true, // commands of sessions travel as they are
 		RetryIfErr:               func(*fasthttp.Request, int, error) (bool, bool) { return false, false },
 	}}, nil
 }
@@ -66,6 +70,10 @@ func Serve(ws *websocket.Conn) (*Agent, error) {
 func (a *Agent) Do(req *fasthttp.Request, resp *fasthttp.Response, limit time.Duration) error {
 	return a.client.DoTimeout(req, resp, limit)
 }
+
+// Stream opens a stream to the agent on which HTTP/1.1 is spoken, for requests
+// that become something else.
+func (a *Agent) Stream() (net.Conn, error) { return a.mux.Open() }
 
 // Done is closed when the link is gone.
 func (a *Agent) Done() <-chan struct{} { return a.mux.CloseChan() }

@@ -1,8 +1,11 @@
 package link
 
 import (
+	"encoding/json"
+
 	"parallelpane/internal/core/device"
 	"parallelpane/internal/core/fleet"
+	"parallelpane/internal/core/record"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/script"
 )
@@ -31,6 +34,8 @@ type Slice struct {
 	Vars        map[string]string `json:"vars"`
 	Tests       []SliceTest       `json:"tests"`
 	TestLimitMS int64             `json:"test_limit_ms"`
+	Record      record.Policy     `json:"record"`
+	Secrets     map[string]string `json:"secrets"` // variables that nothing kept may show
 }
 
 // SliceTest is one test of a slice.
@@ -39,6 +44,57 @@ type SliceTest struct {
 	Name    string `json:"name"`
 	File    string `json:"file"`
 	Attempt int    `json:"attempt"` // from 1
+}
+
+// Session is the order to open a session for somebody else's runner.
+type Session struct {
+	Fence   int64             `json:"fence"`
+	ID      string            `json:"id"`
+	Attempt int               `json:"attempt"` // of its test in its pane, from 1
+	Run     int               `json:"run"`     // number, for people
+	Project string            `json:"project"`
+	Name    string            `json:"name"`
+	Label   string            `json:"label"`
+	Values  map[string]string `json:"values"`
+	Device  *device.Profile   `json:"device"` // null leaves the browser as it opens
+	Asked   map[string]any    `json:"asked"`  // capabilities for the driver
+	IdleMS  int64             `json:"idle_ms"`
+	LifeMS  int64             `json:"life_ms"`
+	Record  record.Policy     `json:"record"`
+	Secrets []string          `json:"secrets"`
+}
+
+// SessionOpen says that a session is open.
+type SessionOpen struct {
+	Given   map[string]any `json:"given"` // capabilities as the client is to see them
+	Browser string         `json:"browser"`
+	Version string         `json:"version"`
+}
+
+// SessionFault says that a session could not be opened.
+type SessionFault struct {
+	Code    string `json:"code"` // of W3C WebDriver
+	Message string `json:"message"`
+	Lab     bool   `json:"lab"` // the lab is at fault, not what was asked for
+}
+
+// SessionVerdict is what a runner says of the test that a session served.
+type SessionVerdict struct {
+	Verdict verdict.Verdict `json:"verdict"` // passed, failed or skipped
+	Message string          `json:"message,omitempty"`
+}
+
+// Hand is what a person who has taken a session over does by hand. Places are
+// parts of the picture's width and height, from 0 to 1.
+type Hand struct {
+	Who    string  `json:"who"`
+	Do     string  `json:"do"` // take, free, click, scroll, type, key, source
+	X      float64 `json:"x,omitempty"`
+	Y      float64 `json:"y,omitempty"`
+	Text   string  `json:"text,omitempty"` // with type
+	Key    string  `json:"key,omitempty"`  // with key: Enter, Tab, Backspace …
+	DeltaX float64 `json:"dx,omitempty"`   // with scroll, CSS pixels
+	DeltaY float64 `json:"dy,omitempty"`   // with scroll, CSS pixels
 }
 
 // Beat is an agent's sign of life.
@@ -56,8 +112,9 @@ type BeatAnswer struct {
 
 // Started says which test of a lease runs now.
 type Started struct {
-	Fence int64 `json:"fence"`
-	Test  int   `json:"test"`
+	Fence   int64  `json:"fence"`
+	Test    int    `json:"test"`
+	Session string `json:"session"` // id of its session, which is its attempt's
 }
 
 // Result is one finished attempt. Its files have been uploaded before.
@@ -85,12 +142,22 @@ type Detail struct {
 	Emulated device.Outcome      `json:"emulated"`
 	StartMS  int64               `json:"start_ms"`  // from asking for the session until it was there
 	DriverMS int64               `json:"driver_ms"` // spent waiting for the driver while the steps ran
+	End      string              `json:"end,omitempty" description:"how a session of somebody else's runner ended"`
+	Given    json.RawMessage     `json:"given,omitempty" description:"capabilities as the driver gave them"`
+	Record   record.Policy       `json:"record,omitempty" description:"what was to be recorded"`
+	Lacking  []NotRecorded       `json:"lacking,omitempty" description:"what of it could not be, with the reason"`
+}
+
+// NotRecorded is a kind of recording that could not be had.
+type NotRecorded struct {
+	Kind   record.Kind `json:"kind"`
+	Reason string      `json:"reason"`
 }
 
 // File is a file of an attempt, kept by its contents.
 type File struct {
 	Name  string `json:"name"`
-	Kind  string `json:"kind"` // screenshot, log
+	Kind  string `json:"kind"` // screenshot, log, commands, video, network, console
 	Media string `json:"media"`
 	Hash  string `json:"hash"`
 	Size  int64  `json:"size"`

@@ -97,6 +97,10 @@ func JUnit(w io.Writer, run service.Run) error {
 			case verdict.Broken, verdict.Pending:
 				c.Error = fault
 				s.Errors++
+			case verdict.Ended: // the format has no word for it, and a pass it is not
+				fault.Message = "ended: the session's runner never said how its test went"
+				c.Skipped = fault
+				s.Skipped++
 			case verdict.Skipped, verdict.Unsupported:
 				c.Skipped = fault
 				s.Skipped++

@@ -15,7 +15,7 @@ import (
 
 func TestJUnit(t *testing.T) {
 	start := time.Date(2026, 3, 1, 6, 30, 0, 0, time.UTC)
-	verdicts := []verdict.Verdict{verdict.Passed, verdict.Failed, verdict.Broken, verdict.Flaky, verdict.Skipped, verdict.Unsupported, verdict.Pending}
+	verdicts := []verdict.Verdict{verdict.Passed, verdict.Failed, verdict.Broken, verdict.Flaky, verdict.Skipped, verdict.Unsupported, verdict.Pending, verdict.Ended}
 	run := service.Run{RunSummary: service.RunSummary{Project: "saltmarsh", Suite: "desk", Number: 7, StartedAt: &start}}
 	for i, label := range []string{"chromium · 1.5", "webkit"} {
 		run.Panes = append(run.Panes, service.Pane{Index: i, Label: label, TookMS: 1500, Values: map[string]string{"device": "phone", "browser": label}})
@@ -36,7 +36,7 @@ func TestJUnit(t *testing.T) {
 	var back junitSuites
 	require.NoError(t, xml.Unmarshal(out.Bytes(), &back), out.String())
 	assert.Equal(t, "saltmarsh desk #7", back.Name)
-	assert.Equal(t, []int{14, 2, 4, 4}, []int{back.Tests, back.Failures, back.Errors, back.Skipped})
+	assert.Equal(t, []int{16, 2, 4, 6}, []int{back.Tests, back.Failures, back.Errors, back.Skipped})
 	assert.Equal(t, "3.000", back.Time)
 	s := back.Suites[0]
 	assert.Equal(t, []junitProperty{{"browser", "chromium · 1.5"}, {"device", "phone"}}, s.Properties)
@@ -52,6 +52,7 @@ func TestJUnit(t *testing.T) {
 	assert.Nil(t, s.Cases[3].Failure)
 	assert.Equal(t, "no agent has it", s.Cases[5].Skipped.Message)
 	assert.NotNil(t, s.Cases[6].Error, "a test without a verdict is not a pass")
+	assert.Equal(t, "ended: the session's runner never said how its test went", s.Cases[7].Skipped.Message)
 }
 
 func TestWhatWasNotDealtIsNoCase(t *testing.T) {

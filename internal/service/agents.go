@@ -94,6 +94,7 @@ func (s *Service) Join(h link.Hello, l *link.Agent) error {
 		a.link.Close() // the same agent came back before its old link was known to be dead
 	}
 	a.instance, a.machine, a.link, a.lastSeen = h.Instance, h.Machine, l, now
+	s.links.Store(h.Name, l)
 	ds := s.machine.Join(now, a.forDispatch(), h.Held)
 	e := s.applyLocked(ds, store.SaveAgent(store.Agent{Name: h.Name, Instance: h.Instance, Machine: store.JSON(h.Machine),
 		FirstSeen: store.Millis(now), LastSeen: store.Millis(now)}))
@@ -112,6 +113,7 @@ func (s *Service) Join(h link.Hello, l *link.Agent) error {
 		return nil
 	}
 	a.link, a.lastSeen = nil, s.now()
+	s.links.Delete(h.Name)
 	e = s.applyLocked(s.machine.Leave(s.now(), h.Name), store.SawAgent(h.Name, store.Millis(s.now())))
 	e.events = append(e.events, Event{Type: "agents"})
 	s.mu.Unlock()
@@ -141,8 +143,13 @@ func (s *Service) Started(st link.Started) error {
 	}
 	var e *Event
 	if r := s.live[l.Run]; r != nil && r.started(l.Pane, st.Test, l.Agent) {
+		r.view.Cells[l.Pane][st.Test].Session = st.Session
 		ev := r.event(l.Pane, st.Test)
 		e = &ev
+	}
+	if st.Session != "" && len(st.Session) <= 64 {
+		s.scripts[st.Session] = scriptSession{run: l.Run, pane: l.Pane, test: st.Test, fence: st.Fence, agent: l.Agent, began: s.now()}
+		s.routes.Store(st.Session, &route{agent: l.Agent})
 	}
 	s.mu.Unlock()
 	if e != nil {
@@ -162,6 +169,9 @@ func (s *Service) PutFile(hash string, r io.Reader) error {
 	if s.blobs.Has(hash) {
 		return nil
 	}
+	if full := s.Storage().Full; full != "" {
+		return errorf(NoRoom, "%s", full)
+	}
 	return s.put(hash, MaxFileBytes, r)
 }
 
@@ -175,7 +185,7 @@ const (
 
 func checkResult(r link.Result, has func(string) bool) error {
 	switch {
-	case r.Verdict != verdict.Passed && r.Verdict != verdict.Failed && r.Verdict != verdict.Broken && r.Verdict != verdict.Skipped:
+	case r.Verdict != verdict.Ended && r.Verdict != verdict.Passed && r.Verdict != verdict.Failed && r.Verdict != verdict.Broken && r.Verdict != verdict.Skipped:
 		return errorf(Invalid, "an attempt cannot end as %q", r.Verdict)
 	case len(r.ID) == 0 || len(r.ID) > 64 || len(r.Files) > maxFiles || r.TookMS < 0:
 		return errorf(Invalid, "the result has no id, more than %d files, or a negative time", maxFiles)
@@ -195,6 +205,8 @@ func checkResult(r link.Result, has func(string) bool) error {
 
 // Result takes the result of an attempt.
 func (s *Service) Result(r link.Result) (link.ResultAnswer, error) {
+	s.putting.RLock() // the contents it names are not swept away before it is on record
+	defer s.putting.RUnlock()
 	if err := checkResult(r, s.blobs.Has); err != nil {
 		return link.ResultAnswer{}, err
 	}
@@ -203,6 +215,14 @@ func (s *Service) Result(r link.Result) (link.ResultAnswer, error) {
 	}
 	s.mu.Lock()
 	l, ok := s.leases[r.Fence]
+	if x := s.remotes[l.Run]; ok && x != nil && x.row.ID == r.ID && l.Agent == r.Agent {
+		accepted, e := s.remoteResultLocked(x, r)
+		s.mu.Unlock()
+		if !accepted {
+			return link.ResultAnswer{Why: fmt.Sprintf("lease %d has ended", r.Fence)}, nil
+		}
+		return link.ResultAnswer{Accepted: true}, s.carryOut(e)
+	}
 	i := slices.Index(l.Tests, r.Test)
 	if !ok || i < 0 || l.Agent != r.Agent {
 		s.mu.Unlock()
@@ -220,8 +240,9 @@ func (s *Service) Result(r link.Result) (link.ResultAnswer, error) {
 	for k, f := range r.Files {
 		files[k] = store.File{AttemptID: r.ID, Name: f.Name, Kind: f.Kind, Media: f.Media, Hash: f.Hash, Size: f.Size}
 	}
-	batch := store.AddAttempt(row, files)
 	run := s.live[l.Run]
+	batch := append(store.AddAttempt(row, files), store.AddSession(s.scriptSession(run, row, r)))
+	s.dropScriptsLocked(r.Fence, func(test int) bool { return test == r.Test })
 	run.attempted(row)
 	if p := &run.view.Panes[l.Pane]; p.Info.Browser == "" && r.Detail.Browser != "" {
 		p.Info = PaneInfo{r.Detail.Browser, r.Detail.Version, r.Detail.Emulated}
@@ -241,6 +262,12 @@ func (s *Service) Result(r link.Result) (link.ResultAnswer, error) {
 func (s *Service) deliver(l dispatch.Lease) {
 	s.mu.Lock()
 	r, a := s.live[l.Run], s.agents[l.Agent]
+	if x := s.remotes[l.Run]; x != nil && a != nil && a.link != nil {
+		conn := a.link
+		s.mu.Unlock()
+		s.tasks.Go(func() { s.openRemote(x, l, conn) })
+		return
+	}
 	if r == nil || a == nil || a.link == nil {
 		s.mu.Unlock()
 		return
@@ -252,7 +279,8 @@ func (s *Service) deliver(l dispatch.Lease) {
 	}
 	p := r.view.Panes[l.Pane]
 	slice := link.Slice{Fence: l.Fence, Run: r.view.Number, Project: r.view.Project, Suite: r.view.Suite, Pane: l.Pane, Label: p.Label,
-		Values: p.Values, Device: r.profiles[l.Pane], Keep: r.view.Request.Browser == Kept, Bundle: r.files, Base: r.view.Base, Vars: maps.Clone(r.vars), TestLimitMS: limit}
+		Values: p.Values, Device: r.profiles[l.Pane], Keep: r.view.Request.Browser == Kept, Bundle: r.files, Base: r.view.Base, Vars: maps.Clone(r.vars), TestLimitMS: limit,
+		Record: s.recorded(r.record), Secrets: maps.Clone(r.secrets)}
 	for i, t := range l.Tests {
 		slice.Tests = append(slice.Tests, link.SliceTest{Index: t, Name: r.view.Tests[t].Name, File: r.view.Tests[t].File, Attempt: l.Attempt[i]})
 	}
@@ -293,30 +321,6 @@ func (s *Service) revoke(end dispatch.End) {
 	})
 }
 
-// call sends a request over a link.
-func call(a *link.Agent, method, path string, body any) error {
-	req, resp := fasthttp.AcquireRequest(), fasthttp.AcquireResponse()
-	defer fasthttp.ReleaseRequest(req)
-	defer fasthttp.ReleaseResponse(resp)
-	req.Header.SetMethod(method)
-	req.SetRequestURI("http://agent" + path)
-	if body != nil {
-		raw, err := json.Marshal(body)
-		if err != nil {
-			return err
-		}
-		req.Header.SetContentType("application/json")
-		req.SetBody(raw)
-	}
-	if err := a.Do(req, resp, 15*time.Second); err != nil {
-		return err
-	}
-	if resp.StatusCode() >= 300 {
-		return fmt.Errorf("status %d: %.200s", resp.StatusCode(), resp.Body())
-	}
-	return nil
-}
-
 // Agents lists the fleet by name.
 func (s *Service) Agents() []Agent {
 	s.mu.Lock()
@@ -328,9 +332,11 @@ func (s *Service) Agents() []Agent {
 		load := s.machine.Load(name)
 		v.Used, v.Draining, v.Away, v.RestEnds, v.Advice = load.Used, a.draining, load.Away, at(store.Millis(load.RestUntil)), a.advice
 		for _, fence := range slices.Sorted(maps.Keys(s.leases)) {
-			if l := s.leases[fence]; l.Agent == name && s.live[l.Run] != nil {
-				r := s.live[l.Run]
-				v.Work = append(v.Work, AgentWork{r.view.Number, r.view.Panes[l.Pane].Label, len(l.Tests)})
+			l := s.leases[fence]
+			if r := s.live[l.Run]; l.Agent == name && r != nil {
+				v.Work = append(v.Work, AgentWork{r.view.Number, r.view.Panes[l.Pane].Label, len(l.Tests), ""})
+			} else if x := s.remotes[l.Run]; l.Agent == name && x != nil {
+				v.Work = append(v.Work, AgentWork{x.run.view.Number, x.order.Label, 1, x.row.ID})
 			}
 		}
 		out = append(out, v)

@@ -19,6 +19,7 @@ const (
 	NotFound     Kind = "not-found"
 	Conflict     Kind = "conflict"
 	TooLarge     Kind = "too-large"
+	NoRoom       Kind = "no-room"
 )
 
 // Error is an error that the caller caused and can understand.

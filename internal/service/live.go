@@ -9,6 +9,7 @@ import (
 
 	"parallelpane/internal/core/device"
 	"parallelpane/internal/core/dispatch"
+	"parallelpane/internal/core/record"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/store"
 )
@@ -19,9 +20,15 @@ type liveRun struct {
 	vars  map[string]string
 	files string // bundle
 
+	secrets map[string]string
+	record  record.Policy
+
 	seconds  [][]float64 // estimates by pane and test
 	expected time.Time   // end; zero when it cannot be said
 	profiles []device.Profile
+
+	sessions int                          // of a run of sessions: how many have not ended
+	tried    map[[2]int][]verdict.Verdict // of a run of sessions: attempts by pane and test
 }
 
 // summary copies what lists show.
@@ -115,7 +122,7 @@ func (p *Pane) note(c *Cell, a store.Attempt) {
 	if !slices.Contains(p.Agents, a.Agent) {
 		p.Agents = append(p.Agents, a.Agent)
 	}
-	c.Attempts, c.Agent, c.TookMS = a.Number, a.Agent, a.TookMS
+	c.Attempts, c.Agent, c.TookMS, c.Session = a.Number, a.Agent, a.TookMS, a.ID
 	if a.Verdict != string(verdict.Passed) {
 		c.Message = a.Message
 	}
@@ -143,7 +150,7 @@ func (r *liveRun) over(now time.Time) {
 func summaryOf(row store.Run) RunSummary {
 	s := RunSummary{
 		Number: row.Number, ID: row.ID, Project: row.Project, Suite: row.Suite, Matrix: row.Matrix, Environment: row.Environment,
-		By: row.By, AgainOf: row.AgainOf, State: Queued, Verdict: verdict.Verdict(row.Verdict), Why: row.Why, Counts: verdict.Counts{},
+		By: row.By, Kind: row.Kind, AgainOf: row.AgainOf, State: Queued, Verdict: verdict.Verdict(row.Verdict), Why: row.Why, Counts: verdict.Counts{},
 		CreatedAt: at(row.CreatedAt), StartedAt: at(row.StartedAt), EndedAt: at(row.EndedAt), Panes: []PaneGlance{},
 	}
 	_ = json.Unmarshal([]byte(row.Counts), &s.Counts)
@@ -224,6 +231,14 @@ func (s *Service) restoreLocked(ctx context.Context, row store.Run) ([]dispatch.
 	}
 	r := &liveRun{view: view, files: row.Bundle}
 	if err := json.Unmarshal([]byte(row.Vars), &r.vars); err != nil {
+		return nil, err
+	}
+	settled, err := s.ProjectSettings(ctx, row.Project)
+	if err != nil {
+		return nil, err
+	}
+	r.record = record.Over(view.Request.Record, settled.Record, record.Default(false))
+	if r.secrets, err = s.seal.open(row.Secrets); err != nil {
 		return nil, err
 	}
 	if err := s.estimate(ctx, r); err != nil {

@@ -70,6 +70,9 @@ func (s *Service) SavePreset(ctx context.Context, who Who, req PresetRequest) (P
 	if !agentName.MatchString(req.Name) {
 		return Preset{}, errorf(Invalid, "%q is not a name for a preset: letters, digits, '.', '-' and '_', at most 64", req.Name)
 	}
+	if len(req.Request.Secrets) > 0 {
+		return Preset{}, errorf(Invalid, "a preset keeps no secrets: leave them out, and give them to the run")
+	}
 	o, err := s.order(ctx, req.Request)
 	if err != nil {
 		return Preset{}, err

@@ -18,6 +18,7 @@ import (
 	"parallelpane/internal/core/device"
 	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/core/plan"
+	"parallelpane/internal/core/record"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/link"
 	"parallelpane/internal/project"
@@ -98,6 +99,8 @@ type order struct {
 	dealt   [][]bool // by pane and test
 	devices []device.Profile
 	seconds [][]float64 // estimates
+	secrets map[string]string
+	record  record.Policy
 	origin
 }
 
@@ -135,6 +138,12 @@ func (s *Service) unpack(req RunRequest) (*order, combo.Matrix, error) {
 	if o.scripts, err = choose(o.scripts, req); err != nil {
 		return fail(err)
 	}
+	settled, err := s.ProjectSettings(context.Background(), o.project.Name)
+	if err != nil {
+		return fail(err)
+	}
+	o.record = record.Over(req.Record, settled.Record, record.Default(false))
+	o.secrets, req.Secrets = req.Secrets, nil // they are kept apart from the request
 	req.Suite, req.Matrix, req.Environment = o.suite.Name, matrix.Name, o.env.Name
 	o.req = req
 	return o, matrix, nil
@@ -280,15 +289,20 @@ func (s *Service) Submit(ctx context.Context, who Who, req RunRequest) (Run, err
 
 // start makes a run of an order.
 func (s *Service) start(who Who, o *order) (Run, error) {
+	sealed, err := s.seal.close(o.secrets)
+	if err != nil {
+		return Run{}, err
+	}
 	s.mu.Lock()
 	s.number++
 	row, whole := o.records(s.number, who, store.Millis(s.now()))
+	row.Secrets = sealed
 	view, err := runOf(row, whole)
 	if err != nil {
 		s.mu.Unlock()
 		return Run{}, err
 	}
-	r := &liveRun{view: view, vars: o.env.Vars, files: o.req.Bundle, seconds: o.seconds, profiles: o.devices}
+	r := &liveRun{view: view, secrets: o.secrets, record: o.record, vars: o.env.Vars, files: o.req.Bundle, seconds: o.seconds, profiles: o.devices}
 	s.live[row.ID] = r
 	e := s.applyLocked(s.machine.Submit(s.now(), workOf(r)), store.AddRun(row, whole)...)
 	e.events = append([]Event{{Type: "run", Run: r.summary()}}, e.events...)
@@ -341,11 +355,21 @@ func (s *Service) Rerun(ctx context.Context, who Who, number int, failed bool) (
 	if err != nil {
 		return Run{}, err
 	}
+	if old.Kind == RemoteKind {
+		return Run{}, errorf(Conflict, "run %d is of sessions that somebody else's runner opened: start that runner again", number)
+	}
 	if old.State != Ended {
 		return Run{}, errorf(Conflict, "run %d has not ended: wait for it or cancel it", number)
 	}
 	o, _, err := s.unpack(old.Request)
 	if err != nil {
+		return Run{}, err
+	}
+	row, err := s.row(ctx, number)
+	if err != nil {
+		return Run{}, err
+	}
+	if o.secrets, err = s.seal.open(row.Secrets); err != nil {
 		return Run{}, err
 	}
 	// The combinations are those of the old run, versions and all, even when the
@@ -585,6 +609,9 @@ func (s *Service) Cancel(ctx context.Context, who Who, number int) (Run, error) 
 	}
 	why := "cancelled by " + strings.TrimSuffix(who.Name, consoleSuffix)
 	r.view.Why = why
+	if r.view.Kind == RemoteKind {
+		return s.cancelSessions(r, why)
+	}
 	e := s.applyLocked(s.machine.Cancel(s.now(), row.ID, why), store.ExplainRun(row.ID, why))
 	out := r.copy()
 	s.mu.Unlock()
@@ -602,15 +629,17 @@ func (s *Service) TestOfRun(ctx context.Context, number, test int) (TestResult, 
 		return TestResult{}, errorf(NotFound, "run %d has no test %d: it has %d tests, counted from 0", number, test, len(run.Tests))
 	}
 	out := TestResult{Run: run.RunSummary, Test: run.Tests[test], Tests: run.Tests}
-	archive, err := s.openBundle(run.Request.Bundle)
-	if err != nil {
-		return out, err
+	if run.Kind == ScriptKind {
+		archive, err := s.openBundle(run.Request.Bundle)
+		if err != nil {
+			return out, err
+		}
+		src, err := archive.Read(out.Test.File)
+		if err != nil {
+			return out, err
+		}
+		out.Source = string(src)
 	}
-	src, err := archive.Read(out.Test.File)
-	if err != nil {
-		return out, err
-	}
-	out.Source = string(src)
 	attempts, err := s.store.AttemptsOf(ctx, run.ID, test)
 	if err != nil {
 		return out, err

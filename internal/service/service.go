@@ -9,6 +9,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -16,6 +17,7 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"parallelpane/internal/blobs"
@@ -31,6 +33,11 @@ type Config struct {
 	Clock    func() time.Time // nil means time.Now
 	Dispatch dispatch.Config
 	Tick     time.Duration // how often the scheduler looks at the clock; 0 means 1 s
+	// SessionLife is the longest that a session of somebody else's runner may be
+	// open; 0 means 2 h.
+	SessionLife time.Duration
+	KeepTotal   int64  // bytes that all recordings may have together; 0 means no bound
+	MinFree     uint64 // bytes that must be free on the disk for recordings to be taken; 0 means 500 MB
 }
 
 // Service is an open service.
@@ -41,11 +48,27 @@ type Service struct {
 	now   func() time.Time
 	hub   *hub
 	door  door
+	seal  seal
 	stats *stats
+
+	sessionLife time.Duration
+	dir         string
+	keepTotal   int64
+	minFree     uint64
+	storage     atomic.Pointer[Storage]
+	sweeping    sync.Mutex   // held by a sweep
+	putting     sync.RWMutex // held to read from a file's coming to its being on record, and to write while contents are removed
+	routes      sync.Map     // of open sessions: id to *route
+	lookers     sync.Map     // of open sessions that are watched: id to *looker
+	links       sync.Map     // of agents: name to *link.Agent
+	growMu      sync.Mutex   // held while a session finds its run; taken before mu
 
 	mu      sync.Mutex // guards what follows; named Locked functions need it held
 	machine *dispatch.Machine
-	live    map[string]*liveRun // by id
+	live    map[string]*liveRun       // by id
+	growing map[string]*liveRun       // of those, runs of sessions, by project and name
+	remotes map[string]*remoteSession // by id
+	scripts map[string]scriptSession  // sessions of scripts that are open, by id
 	leases  map[int64]dispatch.Lease
 	agents  map[string]*agentConn
 	number  int
@@ -79,8 +102,12 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 	}
 	s := &Service{
 		store: st, blobs: bl, log: c.Log, now: c.Clock, hub: newHub(), door: door{codes: map[string]doorCode{}},
+		sessionLife: cmp.Or(c.SessionLife, 2*time.Hour), dir: c.Dir, keepTotal: c.KeepTotal, minFree: cmp.Or(c.MinFree, 500<<20), growing: map[string]*liveRun{}, remotes: map[string]*remoteSession{}, scripts: map[string]scriptSession{},
 		live: map[string]*liveRun{}, leases: map[int64]dispatch.Lease{}, agents: map[string]*agentConn{},
 		fatal: make(chan error, 1), stop: make(chan struct{}),
+	}
+	if s.seal, err = openSeal(c.Dir); err != nil {
+		return nil, errors.Join(err, st.Close())
 	}
 	s.plans.opened = s.now()
 	s.stats = newStats(s)
@@ -88,6 +115,8 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 		return nil, errors.Join(err, st.Close())
 	}
 	s.tasks.Go(func() { s.clock(c.Tick) })
+	s.tasks.Go(s.sweeper)
+	s.tasks.Go(s.watchDisk)
 	return s, nil
 }
 
@@ -115,6 +144,15 @@ func (s *Service) takeUp(ctx context.Context, c Config) error {
 	s.mu.Lock()
 	var last *effects
 	for _, r := range runs {
+		if r.Kind == RemoteKind {
+			g, err := s.loadGrowing(ctx, r)
+			if err != nil {
+				s.mu.Unlock()
+				return fmt.Errorf("take up run %d: %w", r.Number, err)
+			}
+			s.live[r.ID], s.growing[r.Project+"\n"+r.Suite] = g, g
+			continue
+		}
 		ds, err := s.restoreLocked(ctx, r)
 		if err != nil {
 			s.mu.Unlock()
@@ -125,9 +163,11 @@ func (s *Service) takeUp(ctx context.Context, c Config) error {
 	}
 	s.mu.Unlock()
 	if last != nil {
-		return last.pending.Wait()
+		if err := last.pending.Wait(); err != nil {
+			return err
+		}
 	}
-	return nil
+	return s.takeUpRemotes(ctx)
 }
 
 // clock lets the scheduler see time pass.
@@ -192,6 +232,10 @@ func (s *Service) applyLocked(ds []dispatch.Decision, extra ...store.Stmt) *effe
 	now := store.Millis(s.now())
 	touched := map[*liveRun]bool{}
 	for _, d := range ds {
+		if x := s.remotes[s.runOfDecision(d)]; x != nil {
+			batch = append(batch, s.applyRemoteLocked(x, d, e)...)
+			continue
+		}
 		switch d := d.(type) {
 		case dispatch.Lease:
 			r := s.live[d.Run]
@@ -212,6 +256,7 @@ func (s *Service) applyLocked(ds []dispatch.Decision, extra ...store.Stmt) *effe
 					e.events = append(e.events, r.event(s.leases[d.Fence].Pane, t))
 				}
 			}
+			s.dropScriptsLocked(d.Fence, func(int) bool { return true })
 			delete(s.leases, d.Fence)
 			batch = append(batch, store.EndLease(d.Fence, now, d.Why))
 			e.ends = append(e.ends, d)
@@ -237,6 +282,9 @@ func (s *Service) applyLocked(ds []dispatch.Decision, extra ...store.Stmt) *effe
 			e.events = append(e.events, Event{Type: "agents"})
 		case dispatch.Over:
 			r := s.live[d.Run]
+			if r == nil {
+				continue // a session, whose end was booked before
+			}
 			r.over(s.now())
 			s.stats.runs.WithLabelValues(string(r.view.Verdict)).Inc()
 			batch = append(batch, store.EndRun(d.Run, string(r.view.Verdict), store.JSON(r.view.Counts), now))
@@ -251,6 +299,24 @@ func (s *Service) applyLocked(ds []dispatch.Decision, extra ...store.Stmt) *effe
 	}
 	e.pending = s.store.Enqueue(batch...)
 	return e
+}
+
+// runOfDecision is the scheduler's run that a decision is about; "" for one
+// about none.
+func (s *Service) runOfDecision(d dispatch.Decision) string {
+	switch d := d.(type) {
+	case dispatch.Lease:
+		return d.Run
+	case dispatch.End:
+		return d.Run
+	case dispatch.Lost:
+		return d.Run
+	case dispatch.Settled:
+		return d.Run
+	case dispatch.Closed:
+		return s.leases[d.Fence].Run
+	}
+	return ""
 }
 
 // carryOut waits for the records and then tells agents and watchers.

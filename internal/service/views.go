@@ -6,8 +6,10 @@ import (
 	"parallelpane/internal/core/combo"
 	"parallelpane/internal/core/device"
 	"parallelpane/internal/core/fleet"
+	"parallelpane/internal/core/record"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/link"
+	"parallelpane/internal/recording"
 )
 
 // RunRequest asks for a run. Empty names mean the project's defaults.
@@ -23,6 +25,8 @@ type RunRequest struct {
 	Deal        Deal              `json:"deal,omitempty" enum:"every,spread" description:"every test in every combination, or each test once, spread over the combinations"`
 	Needs       fleet.Needs       `json:"needs,omitempty" description:"what agents must have besides what the combinations ask for"`
 	Browser     Keeping           `json:"browser,omitempty" enum:"fresh,kept" description:"a fresh browser for each test, or one kept for a slice"`
+	Record      record.Policy     `json:"record,omitempty" description:"what is recorded, instead of what is usual for the project"`
+	Secrets     map[string]string `json:"secrets,omitempty" description:"variables that no log, file or page will show; they are kept sealed and never returned"`
 	Priority    int               `json:"priority,omitempty" minimum:"-9" maximum:"9" description:"higher goes first within the project"`
 	Retries     int               `json:"retries,omitempty" minimum:"0" maximum:"10" description:"attempts after a failure"`
 	Limit       int               `json:"limit,omitempty" minimum:"0" description:"most slots at once; 0 means no limit"`
@@ -65,6 +69,14 @@ func (r RunRequest) check() error {
 			return errorf(Invalid, "%s: expected %d to %d, found %d", n.name, n.low, n.up, n.value)
 		}
 	}
+	if err := r.Record.Check(); err != nil {
+		return errorf(Invalid, "record: %v", err)
+	}
+	for name, v := range r.Secrets {
+		if len(v) < recording.MinSecret {
+			return errorf(Invalid, "secrets: %s: a value shorter than %d bytes cannot be kept out of logs; make it a variable or lengthen it", name, recording.MinSecret)
+		}
+	}
 	if r.Deal != "" && r.Deal != Every && r.Deal != Spread {
 		return errorf(Invalid, "deal: expected every or spread, found %q", r.Deal)
 	}
@@ -104,6 +116,7 @@ type RunSummary struct {
 	Matrix      string          `json:"matrix"`
 	Environment string          `json:"environment"`
 	By          string          `json:"by"`
+	Kind        string          `json:"kind" enum:"script,remote" description:"remote is a run of sessions that somebody else's runner opens; its name stands for the suite's"`
 	State       State           `json:"state"`
 	Verdict     verdict.Verdict `json:"verdict"`
 	Why         string          `json:"why" description:"why it ended early, if it did"`
@@ -185,6 +198,7 @@ type Cell struct {
 	Agent    string          `json:"agent" description:"of the newest attempt"`
 	TookMS   int64           `json:"took_ms" description:"of the newest attempt"`
 	Message  string          `json:"message" description:"of the newest attempt that did not pass"`
+	Session  string          `json:"session" description:"id of the newest session, if it is known"`
 }
 
 // TestResult is one test of a run in every pane, with its attempts.
@@ -246,6 +260,8 @@ type AgentWork struct {
 	Run   int    `json:"run"`
 	Label string `json:"label"`
 	Tests int    `json:"tests"`
+
+	Session string `json:"session" description:"id of the session, when the lease is one"`
 }
 
 // Token is an access token without its secret.
@@ -258,7 +274,7 @@ type Token struct {
 
 // Event tells a watcher that something changed.
 type Event struct {
-	Type string      `json:"type" enum:"run,cell,agents"`
+	Type string      `json:"type" enum:"run,cell,agents,sessions"`
 	Run  *RunSummary `json:"run,omitempty" description:"with run and cell: the run as it stands"`
 	Pane *Pane       `json:"pane,omitempty" description:"with cell: the pane as it stands"`
 	Test int         `json:"test,omitempty" description:"with cell: index of the test"`

@@ -9,6 +9,8 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
+	"net/http"
 	"os"
 	"path/filepath"
 	"sync"
@@ -102,18 +104,30 @@ type Request struct {
 	Headed  bool
 	Device  device.Profile
 	Display string // an existing display for headed sessions; "" starts a virtual one
+	// Asked is what somebody else's runner asks of the driver; nil for a session of
+	// the lab's own.
+	Asked webdriver.Capabilities
+	Bare  bool // of somebody else's session: leave the browser as it opens
+	Watch bool // of somebody else's session: its network or console will be recorded
+	// Pictures says, of somebody else's session, that pictures will be taken often.
+	Pictures bool
+	Proxy    bool // where the engine says nothing of its network, send it through a proxy that does
 }
 
 // Session is an open session and everything that serves it.
 type Session struct {
 	*webdriver.Session
 	Client  *webdriver.Client
-	BiDi    *bidi.Conn // nil where the engine has none
+	BiDi    *bidi.Conn // nil where the engine has none, or nothing needs it
 	Outcome device.Outcome
 	Browser fleet.Browser
+	Headed  bool
 	inst    *engine.Instance
 	dir     string
 	log     *os.File
+	tap     *tap
+	prompts *prompts
+	proxy   *proxy // nil unless the network is recorded by one
 }
 
 // StartError means that no session could be opened: the lab's fault, never the
@@ -154,7 +168,7 @@ func (h *Host) open(ctx context.Context, r Request) (_ *Session, err error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Session{Browser: r.Browser, dir: dir}
+	s := &Session{Browser: r.Browser, Headed: r.Headed, dir: dir}
 	defer func() {
 		if err != nil {
 			s.discard()
@@ -164,16 +178,38 @@ func (h *Host) open(ctx context.Context, r Request) (_ *Session, err error) {
 		return nil, err
 	}
 	if s.inst, err = family.Launch(ctx, engine.Options{
-		Browser: r.Browser, Headed: r.Headed, Device: r.Device, Dir: dir, Display: r.Display, Log: s.log,
+		Browser: r.Browser, Headed: r.Headed, Device: r.Device, Dir: dir, Display: r.Display, Log: s.log, Asked: r.Asked,
 	}); err != nil {
 		return nil, err
 	}
-	s.Client = webdriver.NewClient(s.inst.URL, nil)
-	if s.Session, err = s.Client.New(ctx, s.inst.Caps); err != nil {
+	caps := s.inst.Caps
+	if r.Asked != nil && !s.inst.Emulated && caps["webSocketUrl"] != true {
+		caps = maps.Clone(caps)
+		connect := s.inst.BiDi && (r.Watch || !r.Bare)
+		if connect || r.Pictures {
+			s.prompts = stillDialogs(caps)
+		}
+		if connect {
+			caps["webSocketUrl"] = true
+		}
+	}
+	if _, own := caps["proxy"]; r.Proxy && !own && !s.inst.BiDi && !s.inst.Emulated {
+		if s.proxy, err = startProxy(); err != nil {
+			return nil, err
+		}
+		caps = maps.Clone(caps)
+		caps["proxy"] = map[string]any{"proxyType": "manual", "httpProxy": s.proxy.address(), "sslProxy": s.proxy.address()}
+	}
+	s.tap = newTap(s.inst.URL)
+	s.Client = webdriver.NewClient(s.inst.URL, &http.Client{Transport: s.tap})
+	if s.Session, err = s.Client.New(ctx, caps); err != nil {
 		if webdriver.SessionLost(err) {
 			err = s.lost(err)
 		}
 		return nil, err
+	}
+	if r.Asked != nil && !r.Watch && r.Bare {
+		return s, nil
 	}
 	if address := s.WebSocketURL(); address != "" {
 		if s.BiDi, err = bidi.Dial(ctx, address); err != nil {
@@ -182,6 +218,9 @@ func (h *Host) open(ctx context.Context, r Request) (_ *Session, err error) {
 	}
 	if s.inst.Emulated {
 		s.Outcome = s.inst.Outcome
+		return s, nil
+	}
+	if r.Bare {
 		return s, nil
 	}
 	emulated, err := engine.Emulate(ctx, s.Session, s.BiDi, r.Browser, r.Device)
@@ -242,6 +281,10 @@ func (s *Session) Gone(ctx context.Context) error {
 	return nil
 }
 
+// Programs says which program of the session has ended by itself; nil while all
+// run.
+func (s *Session) Programs() error { return s.inst.Gone() }
+
 // lost is the best explanation of a session that does not answer: which program
 // has ended, or else the error itself.
 func (s *Session) lost(err error) error {
@@ -267,8 +310,8 @@ func (s *Session) Log(n int64) []byte {
 func (s *Session) Close() {
 	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
 	defer cancel()
-	if s.inst.Gone() == nil {
-		_ = s.Session.Close(ctx) // the programs are ended next, whatever this says
+	if s.inst.Gone() == nil && !s.tap.over() && !s.Busy() {
+		_ = s.Session.Close(Quiet(ctx)) // the programs are ended next, whatever this says
 	}
 	s.discard()
 }
@@ -279,6 +322,12 @@ func (s *Session) discard() {
 	}
 	if s.inst != nil {
 		s.inst.Close()
+	}
+	if s.tap != nil {
+		s.tap.close()
+	}
+	if s.proxy != nil {
+		s.proxy.close()
 	}
 	process.Sweep(s.dir)
 	if s.log != nil {

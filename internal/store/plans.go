@@ -186,7 +186,7 @@ type KnownSuite struct {
 // Suites lists the suites of runs and presets with their latest bundles.
 func (s *Store) Suites(ctx context.Context) (xs []KnownSuite, err error) {
 	err = s.read.SelectContext(ctx, &xs, `SELECT project, suite, bundle, MAX(at) AS at FROM (
-		SELECT project, suite, bundle, created_at AS at FROM runs
+		SELECT project, suite, bundle, created_at AS at FROM runs WHERE kind = 'script'
 		UNION ALL SELECT project, json_extract(request_json, '$.suite'), json_extract(request_json, '$.bundle'), changed_at FROM presets)
 		GROUP BY project, suite ORDER BY project, suite`)
 	return

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"errors"
@@ -103,6 +104,8 @@ type Run struct {
 	AgainOf     int    `db:"again_of"`
 	PresetID    string `db:"preset_id"`
 	ScheduleID  string `db:"schedule_id"`
+	Kind        string `db:"kind"`
+	Secrets     []byte `db:"secrets"`
 }
 
 // Pane is a row of panes.
@@ -130,9 +133,9 @@ type Test struct {
 // test that is dealt to a pane.
 func AddRun(r Run, w Whole) []Stmt {
 	batch := []Stmt{Must(`INSERT INTO runs (id, number, project, suite, matrix, environment, base, vars_json, bundle, request_json, by_name, counts_json, created_at,
-		plan_json, again_of, preset_id, schedule_id) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		plan_json, again_of, preset_id, schedule_id, kind, secrets) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
 		r.ID, r.Number, r.Project, r.Suite, r.Matrix, r.Environment, r.Base, r.Vars, r.Bundle, r.Request, r.By, r.Counts, r.CreatedAt,
-		r.Plan, r.AgainOf, r.PresetID, r.ScheduleID)}
+		r.Plan, r.AgainOf, r.PresetID, r.ScheduleID, cmp.Or(r.Kind, "script"), r.Secrets)}
 	for _, p := range w.Panes {
 		batch = append(batch, Must(`INSERT INTO panes (run_id, idx, key, label, values_json, needs_json) VALUES (?, ?, ?, ?, ?, ?)`,
 			r.ID, p.Index, p.Key, p.Label, p.Values, p.Needs))

@@ -86,7 +86,7 @@ func TestRunsAreFilteredAndWhole(t *testing.T) {
 		assert.Equal(t, want, fmt.Sprint(numbers), "%+v", f)
 	}
 	a := Attempt{ID: "a", RunID: "r2", Test: 1, Number: 1, Fence: 1, Verdict: "failed", Detail: `{"steps":[]}`}
-	require.NoError(t, s.Write(append(AddAttempt(a, []File{{Name: "failure.png", Kind: "screenshot"}}), AddLease(Lease{Fence: 7, RunID: "r2", Tests: "[1]"}))...))
+	require.NoError(t, s.Write(append(AddAttempt(a, []File{{Name: "failure.png", Kind: "screenshots"}}), AddLease(Lease{Fence: 7, RunID: "r2", Tests: "[1]"}))...))
 	require.NoError(t, s.Write(Settle("r2", 0, 1, "failed", "")))
 	require.ErrorIs(t, s.Write(Settle("r2", 0, 1, "passed", "")), ErrGuard, "a test is settled once")
 	w, err := s.WholeRun(t.Context(), "r2")
@@ -98,7 +98,7 @@ func TestRunsAreFilteredAndWhole(t *testing.T) {
 	as, err := s.AttemptsOf(t.Context(), "r2", 1)
 	require.NoError(t, err)
 	assert.JSONEq(t, a.Detail, as[0].Detail)
-	fs, err := s.FilesOfRun(t.Context(), "r2", "screenshot")
+	fs, err := s.FilesOfRun(t.Context(), "r2", "screenshots")
 	require.NoError(t, err)
 	assert.Len(t, fs, 1)
 	number, fence, err := s.LastNumbers(t.Context())

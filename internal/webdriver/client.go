@@ -165,6 +165,9 @@ type Session struct {
 	client       *Client
 }
 
+// HTTP is what the client sends with.
+func (c *Client) HTTP() *http.Client { return c.http }
+
 // New opens a session with alwaysMatch capabilities.
 func (c *Client) New(ctx context.Context, always Capabilities) (*Session, error) {
 	var v struct {

@@ -3,6 +3,7 @@ package main
 
 import (
 	"context"
+	"encoding/json"
 	"flag"
 	"fmt"
 	"log/slog"
@@ -44,9 +45,14 @@ func take(ctx context.Context, out, pane, project string, run, wide, test int, o
 	if pane, err = filepath.Abs(pane); err != nil {
 		return err
 	}
+	session, err := failedSession(ctx, pane)
+	if err != nil {
+		return err
+	}
 	pages := map[string]string{
 		"runs": "/", "run": fmt.Sprintf("/runs/%d", run), "test": fmt.Sprintf("/runs/%d/tests/%d", run, test),
 		"timeline": fmt.Sprintf("/runs/%d/timeline", wide), "forecast": fmt.Sprintf("/runs/%d/forecast", wide),
+		"sessions": "/sessions", "session": session, "connect": "/connect?browser=firefox&version=latest&test=Tides&run=build+812&device=phone",
 		"fleet": "/fleet?needs=browser%3Dheron%7Cgannet+site%3Dquay%7Cboathouse", "matrix": "/matrix?from=saltmarsh%3A+harbour", "start": "/start?preset=harbour-pairs", "plans": "/plans",
 	}
 	for _, theme := range []string{"dark", "light"} {
@@ -66,6 +72,19 @@ func take(ctx context.Context, out, pane, project string, run, wide, test int, o
 		}
 	}
 	return nil
+}
+
+// failedSession is the page of a runner's session that failed.
+func failedSession(ctx context.Context, pane string) (string, error) {
+	raw, err := exec.CommandContext(ctx, pane, "sessions", "--kind", "remote", "--verdict", "failed", "--browser", "firefox", "--json").Output()
+	if err != nil {
+		return "", fmt.Errorf("pane sessions: %w (is the demo running?)", err)
+	}
+	var all []struct{ ID string }
+	if err := json.Unmarshal(raw, &all); err != nil || len(all) == 0 {
+		return "", fmt.Errorf("no runner's session has failed: is the demo's runner done? %w", err)
+	}
+	return "/sessions/" + all[0].ID, nil
 }
 
 // browse takes the console's pages. Only the page of a run is kept in light.

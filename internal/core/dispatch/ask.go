@@ -12,6 +12,24 @@ import (
 // Live reports whether the machine still has work for a run.
 func (m *Machine) Live(run string) bool { return m.byID[run] != nil }
 
+// Ahead is how many queued tests that ask for the same were submitted before
+// those of a run. Shares and priorities may still bring it forward.
+func (m *Machine) Ahead(run string) int {
+	r := m.byID[run]
+	if r == nil {
+		return 0
+	}
+	n := 0
+	for _, o := range m.byID {
+		for _, p := range o.panes {
+			if o.serial < r.serial && p.class == r.panes[0].class {
+				n += len(p.queue)
+			}
+		}
+	}
+	return n
+}
+
 // Load is what an agent does and can.
 type Load struct {
 	Used, Slots int

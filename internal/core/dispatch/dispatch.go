@@ -67,6 +67,7 @@ type Run struct {
 	StopAfter  int           // tests that may fail before the rest is skipped; 0 means all
 	QueueLimit time.Duration // overrides Config.QueueLimit when positive
 	TimeLimit  time.Duration // from the first lease until what is left is skipped; 0 means none
+	Once       bool          // a test that has started is not tried again when the lab fails it
 	StartedAt  time.Time     // of the first lease, when the run is taken up from records
 }
 

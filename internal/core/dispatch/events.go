@@ -154,6 +154,7 @@ func (m *Machine) Started(now time.Time, fence int64, test int) bool {
 		return false
 	}
 	ls.started, ls.startedAt = test, now
+	m.byID[ls.Run].panes[ls.Pane].tests[test].begun = true
 	return true
 }
 

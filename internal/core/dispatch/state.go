@@ -102,6 +102,7 @@ type testState struct {
 	retries  int
 	labTries int
 	avoid    map[string]bool // agents on which the lab failed it
+	begun    bool            // it has started once
 	queued   bool
 	settled  bool
 }
@@ -440,7 +441,7 @@ func (m *Machine) attempt(r *runState, p *paneState, test int, v verdict.Verdict
 	case v == verdict.Failed && t.retries < r.Retries:
 		t.retries++
 		m.enqueue(p, test)
-	case v == verdict.Broken && t.labTries < m.cfg.LabTries:
+	case v == verdict.Broken && t.labTries < m.cfg.LabTries && !(r.Once && t.begun):
 		t.labTries++
 		if t.avoid == nil {
 			t.avoid = map[string]bool{}

@@ -18,11 +18,12 @@ const (
 	Broken      Verdict = "broken"      // the lab is at fault: nothing was learnt about the product
 	Skipped     Verdict = "skipped"     // nobody tried: cancelled, or excluded by a condition
 	Unsupported Verdict = "unsupported" // no agent could ever run it
+	Ended       Verdict = "ended"       // a session of somebody else's runner, which never said how its test went
 )
 
 // All lists the verdicts from the worst to the best, the order in which they
 // are shown and rolled up.
-var All = []Verdict{Failed, Broken, Flaky, Unsupported, Skipped, Passed}
+var All = []Verdict{Failed, Broken, Flaky, Ended, Unsupported, Skipped, Passed}
 
 // Parse reads a verdict written by a person.
 func Parse(s string) (Verdict, error) {
@@ -51,7 +52,7 @@ func (c Counts) Over() Verdict {
 	if c[Pending] > 0 {
 		return Pending
 	}
-	for _, v := range []Verdict{Failed, Broken, Flaky, Passed, Unsupported, Skipped} {
+	for _, v := range []Verdict{Failed, Broken, Flaky, Ended, Passed, Unsupported, Skipped} {
 		if c[v] > 0 {
 			return v
 		}
@@ -92,13 +93,13 @@ const (
 )
 
 // ExitCode is what a CI job should see for a run with these counts: a failure
-// of the product outweighs lab trouble, and a run that tried nothing is lab
-// trouble, since green would be a lie.
+// of the product outweighs lab trouble, and a run that tried nothing, or of whose
+// tests nobody said how they went, is lab trouble, since green would be a lie.
 func (c Counts) ExitCode() int {
 	switch {
 	case c[Failed] > 0:
 		return ExitFailed
-	case c[Broken] > 0 || c[Pending] > 0:
+	case c[Broken] > 0 || c[Pending] > 0 || c[Ended] > 0:
 		return ExitLab
 	case c[Passed]+c[Flaky] == 0:
 		return ExitLab

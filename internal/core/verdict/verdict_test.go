@@ -23,6 +23,11 @@ func TestOfAttempts(t *testing.T) {
 		{[]Verdict{Failed, Broken}, Failed},
 		{[]Verdict{Failed, Broken, Passed}, Flaky},
 		{[]Verdict{Skipped}, Skipped},
+		{[]Verdict{Ended}, Ended},
+		{[]Verdict{Broken, Ended}, Ended},
+		{[]Verdict{Failed, Ended}, Failed},
+		{[]Verdict{Ended, Passed}, Passed},
+		{[]Verdict{Failed, Ended, Passed}, Flaky},
 	} {
 		assert.Equal(t, tc.want, OfAttempts(tc.attempts), "%v", tc.attempts)
 	}
@@ -41,6 +46,8 @@ func TestOverAndExitCode(t *testing.T) {
 		{Counts{Failed: 1, Broken: 1}, Failed, ExitFailed},
 		{Counts{Unsupported: 2}, Unsupported, ExitLab},
 		{Counts{Skipped: 2}, Skipped, ExitLab},
+		{Counts{Passed: 3, Ended: 1}, Ended, ExitLab},
+		{Counts{Failed: 1, Ended: 1}, Failed, ExitFailed},
 		{Counts{Pending: 1, Failed: 1}, Pending, ExitFailed},
 		{Counts{}, Pending, ExitLab},
 	} {

@@ -8,12 +8,12 @@ import (
 	"path/filepath"
 	"regexp"
 	"runtime"
+	"slices"
 	"time"
 
 	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/engine"
 	"parallelpane/internal/engine/process"
-	"parallelpane/internal/webdriver"
 )
 
 // Family is the Chromium family.
@@ -67,16 +67,28 @@ func remedy(pkg string) string {
 
 var portLine = regexp.MustCompile(`started successfully on port (\d+)`)
 
+var vendor = engine.Vendor{Key: "goog:chromeOptions", Agents: []string{"binary", "debuggerAddress", "minidumpPath"},
+	Unknown: []string{"androidPackage", "androidActivity", "androidDeviceSerial", "androidExecName", "androidProcess", "androidUseRunningApp"}}
+
 // Launch starts a driver for one session; the driver starts the browser when
 // the session is asked for.
 func (Family) Launch(ctx context.Context, o engine.Options) (*engine.Instance, error) {
-	inst := &engine.Instance{}
-	args := []string{
+	inst := &engine.Instance{BiDi: true}
+	options, err := vendor.Of(o.Asked)
+	if err != nil {
+		return nil, err
+	}
+	asked, err := vendor.Strings(options, "args")
+	if err != nil {
+		return nil, err
+	}
+	// Of a switch that is given twice the last counts: a size may be asked for, the
+	// profile's place may not.
+	args := slices.Concat([]string{fmt.Sprintf("--window-size=%d,%d", o.Device.Width, o.Device.Height)}, asked, []string{
 		"--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
 		"--disable-component-update", "--disable-sync",
 		"--user-data-dir=" + filepath.Join(o.Dir, "profile"),
-		fmt.Sprintf("--window-size=%d,%d", o.Device.Width, o.Device.Height),
-	}
+	})
 	env := []string{process.SessionEnv(o.Dir)}
 	if o.Headed {
 		if runtime.GOOS == "linux" {
@@ -98,10 +110,8 @@ func (Family) Launch(ctx context.Context, o engine.Options) (*engine.Instance, e
 	}
 	inst.Own(p)
 	inst.URL = "http://127.0.0.1:" + port
-	inst.Caps = webdriver.Capabilities{
-		"webSocketUrl": true, "acceptInsecureCerts": true, "unhandledPromptBehavior": "ignore",
-		"goog:chromeOptions": map[string]any{"binary": o.Browser.Path, "args": args},
-	}
+	options["binary"], options["args"] = o.Browser.Path, args
+	inst.Caps = vendor.Asking(o, options, true)
 	return inst, nil
 }
 

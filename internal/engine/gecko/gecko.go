@@ -5,14 +5,18 @@ package gecko
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
+	"math"
 	"net"
 	"net/http"
 	"os"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -76,15 +80,20 @@ var prefs = map[string]any{
 	"browser.tabs.warnOnClose":                          false,
 }
 
-func writePrefs(dir string) error {
+// writePrefs writes the preferences of a profile; those asked for count more
+// than the lab's own, but for the port.
+func writePrefs(dir string, asked map[string]any) error {
+	all := maps.Clone(prefs)
+	maps.Copy(all, asked)
+	all["marionette.port"] = 0
 	var b strings.Builder
-	for name, value := range prefs {
-		switch v := value.(type) {
-		case string:
-			fmt.Fprintf(&b, "user_pref(%q, %q);\n", name, v)
-		default:
-			fmt.Fprintf(&b, "user_pref(%q, %v);\n", name, v)
+	for _, name := range slices.Sorted(maps.Keys(all)) {
+		value, err := json.Marshal(all[name])
+		if err != nil {
+			return err
 		}
+		key, _ := json.Marshal(name)
+		fmt.Fprintf(&b, "user_pref(%s, %s);\n", key, value)
 	}
 	return os.WriteFile(filepath.Join(dir, "user.js"), []byte(b.String()), 0o600)
 }
@@ -156,6 +165,56 @@ func copyWarm(from, to string) error {
 	return nil
 }
 
+var vendor = engine.Vendor{Key: "moz:firefoxOptions", Agents: []string{"binary", "env", "profile"},
+	Unknown: []string{"androidPackage", "androidActivity", "androidDeviceSerial", "androidIntentArguments"}}
+
+// ownSwitches are the browser's switches that are the agent's alone.
+var ownSwitches = []string{"profile", "p", "profilemanager", "marionette", "remote-debugging-port", "no-remote", "new-instance", "createprofile"}
+
+// asked is what a session asks of the browser before it starts. Nothing of it
+// is left for the New Session command.
+type asked struct {
+	args  []string
+	prefs map[string]any
+}
+
+func askedOf(caps webdriver.Capabilities) (asked, error) {
+	var a asked
+	options, err := vendor.Of(caps)
+	if err != nil {
+		return a, err
+	}
+	if a.args, err = vendor.Strings(options, "args"); err != nil {
+		return a, err
+	}
+	for _, arg := range a.args {
+		name, _, _ := strings.Cut(strings.ToLower(strings.TrimLeft(arg, "-")), "=")
+		if !strings.HasPrefix(arg, "-") || slices.Contains(ownSwitches, name) {
+			return a, &engine.Refused{Why: fmt.Sprintf("%s: the argument %q is for the agent to choose: leave it out", vendor.Key, arg)}
+		}
+	}
+	if raw, there := options["prefs"]; there {
+		prefs, ok := raw.(map[string]any)
+		if !ok {
+			return a, &engine.Refused{Why: vendor.Key + ": prefs: expected an object"}
+		}
+		for name, v := range prefs {
+			switch n := v.(type) {
+			case string, bool:
+			case float64:
+				if n == math.Trunc(n) && math.Abs(n) < 1<<31 {
+					continue
+				}
+				return a, &engine.Refused{Why: fmt.Sprintf("%s: prefs: %s: expected a whole number", vendor.Key, name)}
+			default:
+				return a, &engine.Refused{Why: fmt.Sprintf("%s: prefs: %s: expected a string, a whole number, true or false", vendor.Key, name)}
+			}
+		}
+		a.prefs = prefs
+	}
+	return a, nil
+}
+
 // start starts the browser with a profile of its own and connects to it.
 func (f Family) start(ctx context.Context, inst *engine.Instance, o engine.Options) (*marionette, error) {
 	profile := filepath.Join(o.Dir, "profile")
@@ -169,7 +228,11 @@ func (f Family) start(ctx context.Context, inst *engine.Instance, o engine.Optio
 			}
 		}
 	}
-	if err := writePrefs(profile); err != nil {
+	asked, err := askedOf(o.Asked)
+	if err != nil {
+		return nil, err
+	}
+	if err := writePrefs(profile, asked.prefs); err != nil {
 		return nil, fmt.Errorf("launch firefox: %w", err)
 	}
 	args := []string{"--marionette", "--remote-debugging-port", "0", "--remote-allow-system-access", "--profile", profile, "--no-remote", "--new-instance",
@@ -185,6 +248,7 @@ func (f Family) start(ctx context.Context, inst *engine.Instance, o engine.Optio
 	} else {
 		args = append(args, "--headless")
 	}
+	args = append(args, asked.args...)
 	p, err := process.Start(o.Log, env, o.Browser.Path, args...)
 	if err != nil {
 		return nil, err
@@ -222,7 +286,8 @@ func (f Family) Launch(ctx context.Context, o engine.Options) (*engine.Instance,
 		m.Close()
 	})
 	inst.URL = "http://" + l.Addr().String()
-	inst.Caps = webdriver.Capabilities{"webSocketUrl": true, "acceptInsecureCerts": true, "unhandledPromptBehavior": "ignore"}
+	inst.BiDi = true
+	inst.Caps = vendor.Asking(o, nil, true)
 	return inst, nil
 }
 

@@ -88,6 +88,15 @@ func (p *Process) Gone() error {
 	return fmt.Errorf("%s is gone (%s)", p.Name, how)
 }
 
+// Failed is Gone for a program that should end by itself: nil when it ended
+// well.
+func (p *Process) Failed() error {
+	if gone := p.Gone(); gone != nil && p.err != nil {
+		return gone
+	}
+	return nil
+}
+
 // Stop ends the group: politely first, by force after grace.
 func (p *Process) Stop(grace time.Duration) {
 	terminate(p.cmd.Process)

@@ -103,7 +103,12 @@ func (r *remote) answer(req *http.Request) (any, error) {
 	if err != nil || len(raw) > maxBody {
 		return nil, failed(webdriver.InvalidArgument, "the command cannot be read or is larger than %d MiB", maxBody>>20)
 	}
-	path := strings.Split(strings.Trim(req.URL.Path, "/"), "/")
+	path := strings.Split(strings.Trim(req.URL.EscapedPath(), "/"), "/")
+	for i, part := range path { // a reference may hold a slash of its own
+		if plain, err := url.PathUnescape(part); err == nil {
+			path[i] = plain
+		}
+	}
 	if req.Method == http.MethodPost {
 		var object map[string]json.RawMessage
 		if err := json.Unmarshal(raw, &object); err != nil || object == nil {

@@ -8,6 +8,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"net"
 	"net/http"
@@ -102,7 +103,7 @@ func (f *Family) Launch(_ context.Context, o engine.Options) (*engine.Instance, 
 		}
 	}
 	go func() { _ = srv.Serve(l) }() // it ends with Close
-	inst := &engine.Instance{URL: "http://" + l.Addr().String(), Caps: webdriver.Capabilities{"browserName": o.Browser.Name}, Outcome: outcome(d), Emulated: true}
+	inst := &engine.Instance{URL: "http://" + l.Addr().String(), Caps: asking(o), Outcome: outcome(d), Emulated: true}
 	inst.Watch(func() error {
 		mu.Lock()
 		defer mu.Unlock()
@@ -113,6 +114,13 @@ func (f *Family) Launch(_ context.Context, o engine.Options) (*engine.Instance, 
 		_ = srv.Close()
 	})
 	return inst, nil
+}
+
+// asking is what the New Session command asks for.
+func asking(o engine.Options) webdriver.Capabilities {
+	caps := webdriver.Capabilities{"browserName": o.Browser.Name}
+	maps.Copy(caps, o.Asked)
+	return caps
 }
 
 // outcome says what of a device the simulation obeys.

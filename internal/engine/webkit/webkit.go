@@ -9,6 +9,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"time"
 
@@ -73,9 +74,19 @@ func miniBrowser() string {
 // no window is narrower than 447 pixels, which no phone's viewport fits.
 const plain = "* { min-width: 0; min-height: 0; padding: 0; margin: 0; border: 0; font-size: 1px; }\n"
 
+var vendor = engine.Vendor{Key: "webkitgtk:browserOptions", Agents: []string{"binary", "targetAddr"}}
+
 // Launch starts a display and a driver for one session.
 func (Family) Launch(ctx context.Context, o engine.Options) (*engine.Instance, error) {
 	inst := &engine.Instance{}
+	options, err := vendor.Of(o.Asked)
+	if err != nil {
+		return nil, err
+	}
+	asked, err := vendor.Strings(options, "args")
+	if err != nil {
+		return nil, err
+	}
 	scale := int(o.Device.PixelRatio)
 	config := filepath.Join(o.Dir, "config")
 	if err := os.MkdirAll(filepath.Join(config, "gtk-3.0"), 0o700); err != nil {
@@ -100,7 +111,7 @@ func (Family) Launch(ctx context.Context, o engine.Options) (*engine.Instance, e
 		inst.Outcome.Apply("time zone "+z, nil)
 	}
 	inst.Outcome.Apply(fmt.Sprintf("pixel ratio %g", o.Device.PixelRatio), ratioError(o.Device.PixelRatio))
-	args := []string{"--automation"}
+	args := slices.Concat([]string{"--automation"}, asked)
 	if ua := o.Device.UserAgent("webkit", "26"); ua != "" {
 		args = append(args, "--user-agent="+ua)
 		inst.Outcome.Apply("user agent", nil)
@@ -112,10 +123,8 @@ func (Family) Launch(ctx context.Context, o engine.Options) (*engine.Instance, e
 	}
 	inst.Own(p)
 	inst.URL = "http://127.0.0.1:" + strconv.Itoa(port)
-	inst.Caps = webdriver.Capabilities{
-		"acceptInsecureCerts": true, "unhandledPromptBehavior": "ignore",
-		"webkitgtk:browserOptions": map[string]any{"binary": o.Browser.Path, "args": args},
-	}
+	options["binary"], options["args"] = o.Browser.Path, args
+	inst.Caps = vendor.Asking(o, options, false)
 	return inst, nil
 }
 

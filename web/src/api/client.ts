@@ -27,8 +27,15 @@ export type Occurrences = Schemas["Occurrences"];
 export type Timeline = Schemas["Timeline"];
 export type Bar = Schemas["Bar"];
 export type Forecast = Schemas["ForecastAnswer"];
+export type SessionSummary = Schemas["SessionSummary"];
+export type Session = Schemas["Session"];
+export type Snippets = Schemas["Snippets"];
+export type ProjectSettings = Schemas["ProjectSettings"];
+export type Rule = Schemas["RetainRule"];
+export type Sweep = Schemas["Sweep"];
+export type Storage = Schemas["Storage"];
 export interface RunEvent {
-  type: "run" | "cell" | "agents";
+  type: "run" | "cell" | "agents" | "sessions";
   run?: RunSummary;
   pane?: Pane;
   test?: number;
@@ -64,6 +71,16 @@ export async function get<T>(path: string): Promise<T> {
   return (await (await call("GET", path)).json()) as T;
 }
 
+export async function text(path: string): Promise<string> {
+  return await (await call("GET", path)).text();
+}
+
+/** What an open session shows, once it is another picture than the one known; null when nothing changed for a while. */
+export async function picture(session: string, after: number): Promise<{ image: Blob; number: number } | null> {
+  const answer = await call("GET", `/sessions/${session}/picture?after=${after}`);
+  return answer.status === 204 ? null : { image: await answer.blob(), number: Number(answer.headers.get("Pane-Picture")) };
+}
+
 export async function post<T>(path: string, body?: unknown): Promise<T> {
   const answer = await call("POST", path, body ?? {});
   return (answer.status === 204 ? undefined : await answer.json()) as T;
@@ -80,7 +97,7 @@ export const fileAddress = (attempt: string, name: string) =>
 export function listen(path: string, on: (e: RunEvent) => void, reset: () => void): () => void {
   const source = new EventSource(prefix + path);
   source.onopen = reset;
-  for (const type of ["run", "cell", "agents"]) {
+  for (const type of ["run", "cell", "agents", "sessions"]) {
     source.addEventListener(type, (m) => { on(JSON.parse((m as MessageEvent<string>).data) as RunEvent); });
   }
   return () => { source.close(); };

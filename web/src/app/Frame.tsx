@@ -1,11 +1,11 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, NavLink, Outlet } from "react-router";
-import { get, post, Problem, remove, type Who } from "../api/client";
+import { get, post, Problem, remove, type Storage, type Who } from "../api/client";
 import { Button, Empty, Trouble, Waiting } from "../ui/parts";
 import { useTheme } from "./useTheme";
 
-const pages: [string, string][] = [["/", "Runs"], ["/start", "New run"], ["/matrix", "Matrix"], ["/plans", "Plans"], ["/fleet", "Fleet"]];
+const pages: [string, string][] = [["/", "Runs"], ["/sessions", "Sessions"], ["/start", "New run"], ["/connect", "Your runner"], ["/matrix", "Matrix"], ["/plans", "Plans"], ["/fleet", "Fleet"], ["/recordings", "Recordings"]];
 
 /** What surrounds every page; without a session it is the sign-in page. */
 export function Frame() {
@@ -23,9 +23,17 @@ export function Frame() {
         </nav>
         <Person who={me.data} />
       </header>
+      <Room />
       <main className="mx-auto max-w-[1500px] px-5 py-4"><Outlet /></main>
     </div>
   );
+}
+
+/** A disk that is nearly full is everybody's business. */
+function Room() {
+  const storage = useQuery({ queryKey: ["storage"], queryFn: () => get<Storage>("/storage"), refetchInterval: 30_000 });
+  if (!storage.data?.full) return null;
+  return <p role="alert" className="border-b border-failed bg-failed/15 px-5 py-2 text-sm">{storage.data.full}</p>;
 }
 
 function Person({ who }: { who: Who }) {

@@ -11,6 +11,10 @@ import { ForecastPage } from "../features/run/ForecastPage";
 import { RunPage } from "../features/run/RunPage";
 import { TimelinePage } from "../features/run/TimelinePage";
 import { RunsPage } from "../features/runs/RunsPage";
+import { KeepPage } from "../features/keep/KeepPage";
+import { ConnectPage } from "../features/connect/ConnectPage";
+import { SessionPage } from "../features/session/SessionPage";
+import { SessionsPage } from "../features/sessions/SessionsPage";
 import { StartPage } from "../features/start/StartPage";
 import { TestPage } from "../features/test/TestPage";
 import { Frame, Nowhere } from "./Frame";
@@ -33,6 +37,10 @@ if (root) {
                 <Route path="runs/:number" element={<RunPage />} />
                 <Route path="runs/:number/timeline" element={<TimelinePage />} />
                 <Route path="runs/:number/forecast" element={<ForecastPage />} />
+                <Route path="sessions" element={<SessionsPage />} />
+                <Route path="sessions/:id" element={<SessionPage />} />
+                <Route path="recordings" element={<KeepPage />} />
+                <Route path="connect" element={<ConnectPage />} />
                 <Route path="start" element={<StartPage />} />
                 <Route path="matrix" element={<MatrixPage />} />
                 <Route path="plans" element={<PlansPage />} />

@@ -1,9 +1,9 @@
 import { useId } from "react";
 
 /** How a pane of glass is filled: a verdict, or what is going on while there is none. */
-export type Fill = "passed" | "failed" | "flaky" | "broken" | "skipped" | "unsupported" | "running" | "queued";
+export type Fill = "passed" | "failed" | "flaky" | "broken" | "skipped" | "unsupported" | "ended" | "running" | "queued";
 
-export const fills: Fill[] = ["failed", "broken", "flaky", "unsupported", "skipped", "passed"];
+export const fills: Fill[] = ["failed", "broken", "flaky", "ended", "unsupported", "skipped", "passed"];
 
 export function fillOf(state: string, verdict: string): Fill {
   if (verdict !== "") return verdict as Fill;
@@ -12,7 +12,7 @@ export function fillOf(state: string, verdict: string): Fill {
 
 export const inkOf: Record<Fill, string> = {
   passed: "text-passed", failed: "text-failed", flaky: "text-flaky", broken: "text-broken",
-  skipped: "text-idle", unsupported: "text-idle", running: "text-accent", queued: "text-idle",
+  ended: "text-soft", skipped: "text-idle", unsupported: "text-idle", running: "text-accent", queued: "text-idle",
 };
 
 function Inside({ fill }: { fill: Fill }) {
@@ -29,6 +29,8 @@ function Inside({ fill }: { fill: Fill }) {
         <clipPath id={id}><rect x="2" y="2" width="12" height="12" /></clipPath>
         <g clipPath={`url(#${id})`}><path className="glass-sweep" d="M4 14L10 2h3L7 14z" fill="currentColor" opacity="0.85" /></g>
       </>;
+    case "ended":
+      return <rect x="4.6" y="4.6" width="6.8" height="6.8" fill="none" stroke="currentColor" strokeWidth="1.2" />;
     case "unsupported":
       return <path d="M4 4l8 8M12 4l-8 8" stroke="currentColor" strokeWidth="1.2" />;
     case "skipped":
@@ -63,7 +65,7 @@ export function Counts({ counts }: { counts: Record<string, number> }) {
 
 /** What the shapes mean. */
 export function Legend({ present }: { present: Set<Fill> }) {
-  const order: Fill[] = ["passed", "flaky", "failed", "broken", "unsupported", "skipped", "running", "queued"];
+  const order: Fill[] = ["passed", "flaky", "failed", "broken", "ended", "unsupported", "skipped", "running", "queued"];
   return (
     <ul className="flex flex-wrap gap-4 text-soft text-xs" aria-label="What the panes mean">
       {order.filter((f) => present.has(f)).map((f) => <li key={f} className="flex items-center gap-1.5"><Glass fill={f} size={13} label="" />{f}</li>)}

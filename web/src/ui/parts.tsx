@@ -16,7 +16,7 @@ export function Field({ label, className, ...rest }: ComponentProps<"input"> & {
 
 export function Choice({ label, value, options, onChange }: { label: string; value: string; options: [string, string][]; onChange: (v: string) => void }) {
   return (
-    <select aria-label={label} value={value} onChange={(e) => { onChange(e.target.value); }} className="rounded border border-line bg-sheet px-2 py-1.5 text-sm">
+    <select aria-label={label} value={value} onChange={(e) => { onChange(e.target.value); }} className="max-w-full min-w-0 rounded border border-line bg-sheet px-2 py-1.5 text-sm">
       {options.map(([v, text]) => <option key={v} value={v}>{text}</option>)}
     </select>
   );
@@ -80,11 +80,11 @@ export function Confirm({ title, text, action, onYes, children }: { title: strin
   );
 }
 
-/** A value that can be on or off. */
-export function Toggle({ on, onChange, children, hint }: { on: boolean; onChange: (on: boolean) => void; children: ReactNode; hint?: string }) {
+/** A value that can be on or off; one that is off is struck out, unless it is an extra that nobody misses. */
+export function Toggle({ on, onChange, children, hint, extra = false }: { on: boolean; onChange: (on: boolean) => void; children: ReactNode; hint?: string; extra?: boolean }) {
   return (
     <button type="button" aria-pressed={on} title={hint} onClick={() => { onChange(!on); }}
-      className={clsx("rounded-full border px-3 py-1 text-sm transition-colors", on ? "border-accent bg-accent/15 text-ink" : "border-line text-soft line-through hover:text-ink")}>{children}</button>
+      className={clsx("rounded-full border px-3 py-1 text-sm transition-colors", on ? "border-accent bg-accent/15 text-ink" : "border-line text-soft hover:text-ink", !on && !extra && "line-through")}>{children}</button>
   );
 }
 

@@ -42,15 +42,16 @@ function Head({ run }: { run: Run }) {
       <Glass fill={fill} size={30} />
       <div>
         <h1 className="text-lg font-semibold">Run #{run.number} <span className={inkOf[fill]}>{run.verdict || run.state}</span></h1>
-        <p className="text-sm text-soft">{run.project} {run.suite} on {run.matrix}{run.environment && `, ${run.environment}`}{run.base && ` at ${run.base}`}, by {run.by}{run.why && ` — ${run.why}`}</p>
+        <p className="text-sm text-soft">{run.project} {run.suite}{run.kind === "remote" ? ", sessions of a runner" : ` on ${run.matrix}`}{run.environment && `, ${run.environment}`}{run.base && ` at ${run.base}`}, by {run.by}{run.why && ` — ${run.why}`}</p>
       </div>
       <div className="ml-auto flex items-center gap-5 text-sm">
         <Counts counts={run.counts} />
         <span>{time === null ? "not started" : took(time)}{run.expected_at && <span className="text-soft">, expected to end in {took(Math.max(0, Date.parse(run.expected_at) - now))}</span>}</span>
         <Link className="text-accent hover:underline" to={`/runs/${run.number}/timeline`}>Timeline</Link>
-        {run.state === "ended" && <Link className="text-accent hover:underline" to={`/runs/${run.number}/forecast`}>Forecast</Link>}
+        {run.state === "ended" && run.kind === "script" && <Link className="text-accent hover:underline" to={`/runs/${run.number}/forecast`}>Forecast</Link>}
         <a className="text-accent hover:underline" href={`/api/v1/runs/${run.number}/junit`}>JUnit</a>
-        {run.state === "ended" && <Again run={run} />}
+        {run.kind === "remote" && <Link className="text-accent hover:underline" to={`/sessions?run=${run.number}`}>Sessions</Link>}
+        {run.state === "ended" && run.kind === "script" && <Again run={run} />}
         {run.state !== "ended" && (
           <Confirm title={`Cancel run #${run.number}?`} text="What runs now is dropped, and every test without a verdict is skipped." action="Cancel the run" onYes={() => { cancel.mutate(); }}>
             <Button kind="danger">Cancel run</Button>

@@ -1,9 +1,18 @@
-import { useState } from "react";
+import { useState, type ReactNode } from "react";
+import { Link } from "react-router";
 import type { Cell, Run } from "../../api/client";
 import { type Fill, fillOf, Glass, Legend } from "../../ui/Glass";
 import { Choice, Empty, Field, Hint, Sheet } from "../../ui/parts";
 import { took } from "../../ui/words";
 import { TestLink } from "./TestLink";
+
+const cellLook = "inline-flex items-center gap-2 rounded px-1 py-0.5";
+
+/** A script's cell leads to its steps, a runner's to its session. */
+function To({ run, pane, test, session, label, children }: { run: Run; pane: number; test: number; session: string; label: string; children: ReactNode }) {
+  if (run.kind === "remote" && session !== "") return <Link to={`/sessions/${session}`} aria-label={label} className={cellLook}>{children}</Link>;
+  return <TestLink run={run.number} test={test} pane={pane} label={label} className={cellLook}>{children}</TestLink>;
+}
 
 /** Tests down, combinations across. */
 export function Wall({ run, only }: { run: Run; only: string | null }) {
@@ -57,10 +66,10 @@ function CellLink({ run, pane, test, cell }: { run: Run; pane: number; test: num
   const label = run.panes[pane]?.label ?? "";
   return (
     <Hint text={lines.filter(Boolean).join("\n")}>
-      <span><TestLink run={run.number} test={test} pane={pane} label={`${label}: ${fill}`} className="inline-flex items-center gap-2 rounded px-1 py-0.5">
+      <span><To run={run} pane={pane} test={test} session={cell.session} label={`${label}: ${fill}`}>
         <Glass fill={fill} size={18} label={fill} />
         <span className="text-xs whitespace-nowrap text-soft">{cell.took_ms > 0 ? took(cell.took_ms) : ""}{cell.attempts > 1 ? ` ×${cell.attempts}` : ""}</span>
-      </TestLink></span>
+      </To></span>
     </Hint>
   );
 }

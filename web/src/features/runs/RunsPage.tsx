@@ -1,9 +1,12 @@
-import { keepPreviousData, useInfiniteQuery, useQueryClient } from "@tanstack/react-query";
-import { useEffect, useState } from "react";
-import { Link, useSearchParams } from "react-router";
-import { get, listen, type RunSummary } from "../../api/client";
+import { keepPreviousData, useInfiniteQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link } from "react-router";
+import { get, type RunSummary } from "../../api/client";
+import { useFresh } from "../../api/useFresh";
 import { Counts, fillOf, Glass, inkOf } from "../../ui/Glass";
-import { Button, Choice, Empty, Field, Hint, Sheet, Trouble, Waiting } from "../../ui/parts";
+import { Button, Choice, Empty, Hint, Sheet, Trouble, Waiting } from "../../ui/parts";
+import { Search } from "../../ui/Search";
+import { useFilters } from "../../ui/useFilters";
 import { useNow } from "../../ui/useNow";
 import { ago, between, took } from "../../ui/words";
 
@@ -11,10 +14,9 @@ const pageSize = 50;
 
 /** What is going on, and what went on: every run, newest first. The filters live in the address. */
 export function RunsPage() {
-  const [params, setParams] = useSearchParams();
+  const { params, value, set, clear } = useFilters();
   const filter = new URLSearchParams(params);
   const [cleared, setCleared] = useState(0); // how often the filters were, which empties the search field
-  const queries = useQueryClient();
   const runs = useInfiniteQuery({
     queryKey: ["runs", filter.toString()],
     queryFn: ({ pageParam }) => {
@@ -27,53 +29,25 @@ export function RunsPage() {
     getNextPageParam: (last) => (last.length === pageSize ? last[last.length - 1]?.number : undefined),
     placeholderData: keepPreviousData,
   });
-  useEffect(() => {
-    const refresh = () => void queries.invalidateQueries({ queryKey: ["runs"] });
-    let waiting: ReturnType<typeof setTimeout> | undefined;
-    const stop = listen("/events", (e) => {
-      if (e.type !== "agents") waiting ??= setTimeout(() => { waiting = undefined; refresh(); }, 400);
-    }, refresh);
-    return () => { stop(); clearTimeout(waiting); };
-  }, [queries]);
-
-  const set = (name: string, value: string) => {
-    setParams((old) => {
-      const next = new URLSearchParams(old);
-      if (value) next.set(name, value); else next.delete(name);
-      return next;
-    }, { replace: true });
-  };
+  useFresh("runs", ["run", "cell"]);
   const list = runs.data?.pages.flat() ?? [];
   const filtered = [...params.keys()].length > 0;
   return (
     <Sheet title="Runs" aside={
       <div className="flex gap-2">
-        <Search key={cleared} text={params.get("text") ?? ""} onText={(v) => { set("text", v); }} />
-        <Choice label="Verdict" value={params.get("verdict") ?? ""} onChange={(v) => { set("verdict", v); }}
-          options={[["", "every verdict"], ...["failed", "broken", "flaky", "passed", "unsupported", "skipped"].map((v): [string, string] => [v, v])]} />
-        <Choice label="State" value={params.get("state") ?? ""} onChange={(v) => { set("state", v); }} options={[["", "open and ended"], ["open", "open"], ["ended", "ended"]]} />
+        <Search key={cleared} label="Find suite, matrix, person, #number" text={value("text")} onText={(v) => { set("text", v); }} />
+        <Choice label="Verdict" value={value("verdict")} onChange={(v) => { set("verdict", v); }}
+          options={[["", "every verdict"], ...["failed", "broken", "flaky", "ended", "passed", "unsupported", "skipped"].map((v): [string, string] => [v, v])]} />
+        <Choice label="State" value={value("state")} onChange={(v) => { set("state", v); }} options={[["", "open and ended"], ["open", "open"], ["ended", "ended"]]} />
       </div>}>
       {runs.isPending ? <Waiting /> : runs.error ? <Trouble error={runs.error} again={() => void runs.refetch()} /> : list.length === 0 ? (
         filtered
-          ? <Empty title="No run matches these filters"><Button onClick={() => { setParams({}); setCleared(cleared + 1); }}>Show every run</Button></Empty>
+          ? <Empty title="No run matches these filters"><Button onClick={() => { clear(); setCleared(cleared + 1); }}>Show every run</Button></Empty>
           : <Empty title="No run yet">Start one in a project&apos;s directory with <code className="font-mono text-ink">pane run</code>. It appears here by itself.</Empty>
       ) : <RunTable runs={list} />}
       {runs.hasNextPage && <div className="p-3 text-center"><Button onClick={() => void runs.fetchNextPage()}>Show older runs</Button></div>}
     </Sheet>
   );
-}
-
-/** Keeps what is typed and hands it on when the typing pauses: the address is too slow for single letters. */
-function Search({ text, onText }: { text: string; onText: (v: string) => void }) {
-  const [typed, setTyped] = useState(text);
-  useEffect(() => {
-    if (typed === text) return;
-    const pause = setTimeout(() => { onText(typed.trim()); }, 200);
-    return () => { clearTimeout(pause); };
-    // Only typing hands a text on; a new onText is made with every render.
-    // eslint-disable-next-line react-hooks/exhaustive-deps
-  }, [typed]);
-  return <Field label="Find suite, matrix, person, #number" size={36} value={typed} onChange={(e) => { setTyped(e.target.value); }} />;
 }
 
 function RunTable({ runs }: { runs: RunSummary[] }) {
@@ -92,7 +66,7 @@ function RunTable({ runs }: { runs: RunSummary[] }) {
               <td className="px-4 py-2.5 whitespace-nowrap">
                 <Link to={`/runs/${r.number}`} className="inline-flex items-center gap-2 font-medium"><Glass fill={fill} />#{r.number} <span className={`${inkOf[fill]} font-normal`}>{r.verdict || r.state}</span></Link>
               </td>
-              <td className="px-4"><Link to={`/runs/${r.number}`}>{r.project} <b className="font-medium">{r.suite}</b> <span className="text-soft">on {r.matrix}{r.environment && `, ${r.environment}`}</span></Link></td>
+              <td className="px-4"><Link to={`/runs/${r.number}`}>{r.project} <b className="font-medium">{r.suite}</b> <span className="text-soft">{r.kind === "remote" ? "sessions" : `on ${r.matrix}`}{r.environment && `, ${r.environment}`}</span></Link></td>
               <td className="px-4"><span className="flex max-w-64 flex-wrap gap-1">{r.panes.map((p) => {
                 const f = fillOf(p.state, p.verdict);
                 return <Hint key={p.label} text={`${p.label}: ${f}`}><span><Glass fill={f} label={`${p.label}: ${f}`} /></span></Hint>;

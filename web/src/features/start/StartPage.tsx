@@ -55,6 +55,11 @@ function Form({ suites, presets, first }: { suites: KnownSuite[]; presets: Prese
             {number("Priority", "priority", "-9 to 9, within the project", "0")}
             {number("Run limit", "run_limit_s", "seconds", "none")}
           </Part>
+          <Part title="Recorded, instead of what is usual for the project">
+            {(["commands", "screenshots", "video", "network", "console", "logs"] as const).map((k) => (
+              <Labelled key={k} label={k}><Choice label={`Record ${k}`} value={req.record?.[k] ?? ""} options={[["", "as usual"], ["off", "off"], ["failure", "kept on failure"], ["on", "on"]]}
+                onChange={(v) => { set({ record: Object.fromEntries(Object.entries({ ...req.record, [k]: v }).filter(([, x]) => x !== "")) }); }} /></Labelled>))}
+          </Part>
         </div>
       </Sheet>
       <div className="grid grid-cols-[minmax(0,1fr)] gap-4">

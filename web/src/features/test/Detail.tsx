@@ -1,3 +1,4 @@
+import { Link } from "react-router";
 import { type Attempt, fileAddress, type PaneAttempts } from "../../api/client";
 import { took } from "../../ui/words";
 
@@ -25,6 +26,7 @@ export function Detail({ result, attempt, step }: { result: PaneAttempts; attemp
         <dt className="text-soft">Ran on</dt><dd>{attempt.agent}, {attempt.detail.browser} {attempt.detail.version}, attempt {attempt.number}, {took(attempt.took_ms)}{attempt.detail.start_ms > 0 && ` (browser there after ${took(attempt.detail.start_ms)})`}</dd>
         {applied.length > 0 && <><dt className="text-soft">Emulated</dt><dd>{applied.join(", ")}</dd></>}
         {missing.length > 0 && <><dt className="text-soft">Not emulated</dt><dd className="text-flaky">{missing.map((m) => `${m.feature} (${m.reason})`).join(", ")}</dd></>}
+        <dt className="text-soft">Session</dt><dd><Link className="text-accent hover:underline" to={`/sessions/${attempt.id}`}>commands, console, network and logs</Link></dd>
         <dt className="text-soft">Files</dt><dd className="flex flex-wrap gap-x-3">{attempt.files.map((f) => <a key={f.name} className="text-accent hover:underline" href={fileAddress(attempt.id, f.name)} target="_blank" rel="noreferrer">{f.name}</a>)}</dd>
       </dl>
     </div>

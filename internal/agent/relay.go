@@ -1,0 +1,118 @@
+package agent
+
+import (
+	"encoding/json"
+	"errors"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/fasthttp/websocket"
+	"github.com/valyala/fasthttp"
+)
+
+// bidiPath takes the session out of the path of its BiDi connection.
+func bidiPath(path string) (id string, ok bool) {
+	id, ok = strings.CutSuffix(strings.TrimPrefix(path, "/sessions/"), "/bidi")
+	return id, ok && strings.HasPrefix(path, "/sessions/") && !strings.Contains(id, "/")
+}
+
+var upgrader = websocket.FastHTTPUpgrader{ReadBufferSize: 32 << 10, WriteBufferSize: 32 << 10, CheckOrigin: func(*fasthttp.RequestCtx) bool { return true }}
+
+// relay joins a client's BiDi connection with the browser's, message by
+// message. Events that only the lab's own recording has asked for do not reach
+// the client.
+func (a *Agent) relay(c *fasthttp.RequestCtx, id string) {
+	s := a.remote(id)
+	if s == nil || s.session.WebSocketURL() == "" || s.order.Asked["webSocketUrl"] != true {
+		c.Error("this session did not ask for webSocketUrl", fasthttp.StatusNotFound)
+		return
+	}
+	browser, _, err := websocket.DefaultDialer.Dial(s.session.WebSocketURL(), nil)
+	if err != nil {
+		c.Error("the browser's BiDi connection: "+err.Error(), fasthttp.StatusBadGateway)
+		return
+	}
+	if err := upgrader.Upgrade(c, func(client *websocket.Conn) { s.join(client, browser) }); err != nil {
+		browser.Close()
+	}
+}
+
+// join passes messages until one side ends.
+func (s *remote) join(client, browser *websocket.Conn) {
+	defer browser.Close()
+	defer client.Close()
+	client.SetReadLimit(maxCommand)
+	f := &filter{}
+	var both sync.WaitGroup
+	pass := func(to, from *websocket.Conn, wanted func([]byte) bool) {
+		defer to.Close()
+		for {
+			kind, raw, err := from.ReadMessage()
+			if err != nil {
+				code, text := websocket.CloseNormalClosure, ""
+				if c, ok := errors.AsType[*websocket.CloseError](err); ok && c.Code != websocket.CloseNoStatusReceived && c.Code != websocket.CloseAbnormalClosure {
+					code, text = c.Code, c.Text
+				}
+				_ = to.WriteControl(websocket.CloseMessage, websocket.FormatCloseMessage(code, text), time.Now().Add(time.Second))
+				return
+			}
+			if wanted(raw) && to.WriteMessage(kind, raw) != nil {
+				return
+			}
+		}
+	}
+	both.Go(func() {
+		pass(browser, client, func(raw []byte) bool {
+			s.session.Touch()
+			f.asks(raw)
+			return true
+		})
+	})
+	both.Go(func() { pass(client, browser, f.wants) })
+	both.Wait()
+}
+
+// filter knows what events a client has subscribed to.
+type filter struct {
+	mu  sync.Mutex
+	has map[string]bool // modules and methods
+}
+
+// asks looks at a client's message for changes of its subscriptions. Subscribing
+// counts from the moment it is asked for, since events may come before the
+// answer.
+func (f *filter) asks(raw []byte) {
+	var m struct {
+		Method string `json:"method"`
+		Params struct {
+			Events []string `json:"events"`
+		} `json:"params"`
+	}
+	if json.Unmarshal(raw, &m) != nil || (m.Method != "session.subscribe" && m.Method != "session.unsubscribe") {
+		return
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.has == nil {
+		f.has = map[string]bool{}
+	}
+	for _, e := range m.Params.Events {
+		f.has[e] = m.Method == "session.subscribe"
+	}
+}
+
+// wants says whether a message of the browser is for the client.
+func (f *filter) wants(raw []byte) bool {
+	var m struct {
+		Type   string `json:"type"`
+		Method string `json:"method"`
+	}
+	if json.Unmarshal(raw, &m) != nil || m.Type != "event" {
+		return true
+	}
+	module, _, _ := strings.Cut(m.Method, ".")
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.has[m.Method] || f.has[module]
+}

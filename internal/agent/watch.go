@@ -1,0 +1,192 @@
+package agent
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"net/http"
+	"strconv"
+	"sync"
+	"time"
+
+	"parallelpane/internal/core/record"
+	"parallelpane/internal/link"
+	"parallelpane/internal/sessions"
+)
+
+// watched is an open session whose picture can be looked at and which can be
+// taken over. Nothing is captured while nobody looks.
+type watched struct {
+	session *sessions.Session
+	remote  *remote // nil for a session of a script
+	rec     *sessions.Recording
+	note    func(format string, args ...any)
+
+	mu      sync.Mutex
+	picture []byte
+	number  int // of the picture, from 1; grows with every one that differs
+	at      time.Time
+	gone    chan struct{}
+}
+
+// show makes a session known until done is called.
+func (a *Agent) show(id string, w *watched) (done func()) {
+	w.gone = make(chan struct{})
+	a.mu.Lock()
+	a.open[id] = w
+	a.mu.Unlock()
+	return func() {
+		a.mu.Lock()
+		delete(a.open, id)
+		a.mu.Unlock()
+		close(w.gone)
+	}
+}
+
+func (a *Agent) shown(id string) *watched {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return a.open[id]
+}
+
+// Bounds of the live picture.
+const (
+	picturePause = 150 * time.Millisecond // between two captures
+	pictureWait  = 10 * time.Second       // for a picture that differs
+)
+
+// next waits for a picture other than the one of a number.
+func (w *watched) next(ctx context.Context, after int) ([]byte, int, error) {
+	ctx, cancel := context.WithTimeout(ctx, pictureWait)
+	defer cancel()
+	for {
+		if err := w.capture(ctx); err != nil && ctx.Err() == nil {
+			return nil, 0, err
+		}
+		w.mu.Lock()
+		picture, number := w.picture, w.number
+		w.mu.Unlock()
+		if number != after || ctx.Err() != nil {
+			return picture, number, nil
+		}
+		select {
+		case <-w.gone:
+			return nil, 0, errors.New("the session has ended")
+		case <-ctx.Done():
+		case <-time.After(picturePause):
+		}
+	}
+}
+
+// capture takes a picture unless there is a fresh one.
+func (w *watched) capture(ctx context.Context) error {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if time.Since(w.at) < picturePause {
+		return nil
+	}
+	picture, err := w.session.Picture(ctx)
+	if err != nil && w.picture != nil {
+		w.at = time.Now() // the last one is still true enough: a dialog is open, a page is changing
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	w.at = time.Now()
+	if !bytes.Equal(picture, w.picture) {
+		w.picture, w.number = picture, w.number+1
+	}
+	return nil
+}
+
+// sendPicture answers with the session's picture once it is another than the
+// one of the number that is asked with; 204 when it stays the same for a while.
+func (a *Agent) sendPicture(w http.ResponseWriter, r *http.Request) {
+	s := a.shown(r.PathValue("id"))
+	if s == nil {
+		http.Error(w, "the session is not open", http.StatusNotFound)
+		return
+	}
+	after, _ := strconv.Atoi(r.URL.Query().Get("after"))
+	picture, number, err := s.next(r.Context(), after)
+	switch {
+	case err != nil:
+		http.Error(w, err.Error(), http.StatusBadGateway)
+		return
+	case number == after || picture == nil:
+		w.WriteHeader(http.StatusNoContent)
+		return
+	}
+	media := "image/png"
+	if bytes.HasPrefix(picture, []byte{0xff, 0xd8}) {
+		media = "image/jpeg"
+	}
+	w.Header().Set("Content-Type", media)
+	w.Header().Set(link.PictureHeader, strconv.Itoa(number))
+	_, _ = w.Write(picture)
+}
+
+// hand does what a person does with a session that they have taken over.
+func (a *Agent) hand(ctx context.Context, w http.ResponseWriter, r *http.Request) {
+	s := a.shown(r.PathValue("id"))
+	if s == nil {
+		http.Error(w, "the session is not open", http.StatusNotFound)
+		return
+	}
+	var h link.Hand
+	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 64<<10)).Decode(&h); err != nil || h.Who == "" {
+		http.Error(w, "expected who does what by hand", http.StatusBadRequest)
+		return
+	}
+	ctx, cancel := context.WithTimeout(sessions.By(ctx, h.Who), 30*time.Second)
+	defer cancel()
+	switch h.Do {
+	case "free":
+		if taker := s.session.Taker(); taker != h.Who {
+			http.Error(w, "you have not taken the session over", http.StatusConflict)
+			return
+		}
+		s.session.Release()
+		s.note("%s gave the session back", h.Who)
+		w.WriteHeader(http.StatusNoContent)
+		return
+	case "take":
+		if holder, err := s.session.Take(h.Who); err != nil {
+			http.Error(w, holder+" has taken the session over", http.StatusConflict)
+			return
+		}
+		s.note("%s took the session over", h.Who)
+		w.WriteHeader(http.StatusNoContent)
+		return
+	}
+	if taker := s.session.Taker(); taker != h.Who {
+		http.Error(w, "take the session over first", http.StatusConflict)
+		return
+	}
+	said, err := s.session.ByHand(ctx, h)
+	if err != nil {
+		http.Error(w, err.Error(), http.StatusUnprocessableEntity)
+		return
+	}
+	w.Header().Set("Content-Type", "application/json")
+	_ = json.NewEncoder(w).Encode(map[string]string{"said": said})
+}
+
+// soFar answers with what was recorded of a kind up to now.
+func (a *Agent) soFar(w http.ResponseWriter, r *http.Request) {
+	s := a.shown(r.PathValue("id"))
+	if s == nil || s.rec == nil {
+		http.Error(w, "the session is not open", http.StatusNotFound)
+		return
+	}
+	from, _ := strconv.Atoi(r.URL.Query().Get("from"))
+	lines, err := s.rec.SoFar(record.Kind(r.PathValue("kind")), from)
+	if err != nil {
+		http.Error(w, err.Error(), http.StatusNotFound)
+		return
+	}
+	w.Header().Set("Content-Type", "application/jsonl")
+	_, _ = w.Write(lines)
+}

@@ -1,0 +1,143 @@
+package agent_test
+
+import (
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"parallelpane/internal/engine/standin"
+	"parallelpane/internal/link"
+	"parallelpane/internal/service"
+)
+
+func TestManyWatchOneSession(t *testing.T) {
+	o, site := opened(t, t.TempDir(), "127.0.0.1:0"), pier(t)
+	o.work(birds(standin.Faults{}), "quay", 1)
+	r := o.runner("build", service.Runner)
+	id := r.open(`{"test":"Tides"}`)
+	before, err := o.svc.Picture(t.Context(), id, 0)
+	require.NoError(t, err)
+	assert.Equal(t, []any{1, "image/png"}, []any{before.Number, before.Media})
+	assert.NotEmpty(t, before.Image)
+	again, err := o.svc.Picture(t.Context(), id, 0)
+	require.NoError(t, err)
+	assert.Equal(t, before, again, "a picture that is known already is not taken again")
+
+	var all sync.WaitGroup
+	numbers := make([]int, 20)
+	for i := range numbers {
+		all.Go(func() {
+			p, err := o.svc.Picture(t.Context(), id, 1)
+			if assert.NoError(t, err) {
+				numbers[i] = p.Number
+			}
+		})
+	}
+	r.do("POST", "/session/"+id+"/url", `{"url":"`+site.URL+`"}`)
+	all.Wait()
+	for _, n := range numbers {
+		assert.Greater(t, n, 1, "whoever waits gets the picture of the page that came")
+	}
+	commands, err := o.svc.SoFar(id, "commands", 0)
+	require.NoError(t, err)
+	assert.NotContains(t, string(commands), "Take Screenshot", "looking is nobody's command")
+	assert.Contains(t, string(commands), "Navigate To")
+	rest, err := o.svc.SoFar(id, "commands", 1)
+	require.NoError(t, err)
+	assert.Empty(t, rest)
+	_, err = o.svc.SoFar(id, "network", 0)
+	assert.ErrorContains(t, err, "not recorded here")
+	r.do("DELETE", "/session/"+id, "")
+	o.over(id)
+	_, err = o.svc.Picture(t.Context(), id, 1000)
+	assert.ErrorContains(t, err, "is not open")
+}
+
+func TestASessionIsTakenOverAndGivenBack(t *testing.T) {
+	o, site := opened(t, t.TempDir(), "127.0.0.1:0"), pier(t)
+	o.work(birds(standin.Faults{}), "quay", 1)
+	r := o.runner("build", service.Runner)
+	id := r.open(`{"test":"Tides","idleLimit":30}`)
+	r.do("POST", "/session/"+id+"/url", `{"url":"`+site.URL+`"}`)
+	tern, gull := service.Who{Name: "tern (console)"}, service.Who{Name: "gull"}
+	hand := func(who service.Who, h link.Hand) (string, error) { return o.svc.ByHand(who, id, h) }
+	_, err := hand(tern, link.Hand{Do: "type", Text: "x"})
+	assert.ErrorContains(t, err, "take the session over first")
+	_, err = hand(tern, link.Hand{Do: "take"})
+	require.NoError(t, err)
+	_, err = hand(gull, link.Hand{Do: "take"})
+	assert.ErrorContains(t, err, "tern has taken the session over")
+	held := make(chan answer, 1)
+	go func() { a, _ := r.try(t.Context(), "GET", "/session/"+id+"/title", ""); held <- a }()
+
+	source, err := hand(tern, link.Hand{Do: "source"})
+	require.NoError(t, err)
+	assert.Contains(t, source, "Berths")
+	for _, h := range []link.Hand{{Do: "click", X: 0.1, Y: 0.1}, {Do: "scroll", X: 0.5, Y: 0.5, DeltaY: 100}, {Do: "type", Text: "Osprey"}, {Do: "key", Key: "Tab"}} {
+		_, err := hand(tern, h)
+		assert.NoError(t, err, "%+v", h)
+	}
+	for says, h := range map[string]link.Hand{
+		"from 0 to 1": {Do: "click", X: 2}, "expected 1 to 2000 characters": {Do: "type"}, "there is no key": {Do: "key", Key: "Hyper"}, "nothing is called": {Do: "dance"},
+	} {
+		_, err := hand(tern, h)
+		assert.ErrorContains(t, err, says)
+	}
+	select {
+	case a := <-held:
+		t.Fatalf("the client's command was not held: %s", a.value)
+	default:
+	}
+	_, err = hand(gull, link.Hand{Do: "free"})
+	assert.ErrorContains(t, err, "you have not taken the session over", "nobody else gives it back")
+	_, err = hand(tern, link.Hand{Do: "free"})
+	require.NoError(t, err)
+	assert.Equal(t, 200, (<-held).status)
+	commands, err := o.svc.SoFar(id, "commands", 0)
+	require.NoError(t, err)
+	assert.Contains(t, string(commands), `"by":"tern"`)
+	r.do("DELETE", "/session/"+id, "")
+	_, f, err := o.svc.OpenFile(t.Context(), o.over(id).ID, "agent.log")
+	require.NoError(t, err)
+	defer f.Close()
+	log := make([]byte, 4096)
+	n, _ := f.Read(log)
+	assert.Contains(t, string(log[:n]), "tern took the session over")
+	_, err = hand(tern, link.Hand{Do: "take"})
+	assert.ErrorContains(t, err, "is not open")
+}
+
+func TestAScriptsSessionCanBeWatchedToo(t *testing.T) {
+	o, p := opened(t, t.TempDir(), "127.0.0.1:0"), &pretend{}
+	hold := make(chan struct{})
+	p.set(func() { p.hold = hold })
+	o.work(p, "quay", 1)
+	number := o.run(1, "  - expect: {title: Harbour}\n")
+	var open []service.SessionSummary
+	o.until(func() bool {
+		open, _ = o.svc.Sessions(t.Context(), service.SessionFilter{State: "open"})
+		return len(open) == 1
+	})
+	s, err := o.svc.Session(t.Context(), open[0].ID)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"script", "open", "T0", "quay", "chromium"}, []string{s.Kind, s.State, s.Test, s.Agent, s.Browser})
+	for f, want := range map[service.SessionFilter]int{{Text: "t0"}: 1, {Browser: "firefox"}: 0, {Kind: "remote"}: 0, {Run: number}: 1, {Verdict: "failed"}: 0, {Tag: "none"}: 0, {Agent: "quay"}: 1} {
+		got, err := o.svc.Sessions(t.Context(), f)
+		require.NoError(t, err)
+		assert.Len(t, got, want, "%+v", f)
+	}
+	assert.ErrorContains(t, o.svc.EndSession(t.Context(), service.Who{}, open[0].ID), "serves a script: cancel run")
+	close(hold)
+	run := o.ended(number)
+	assert.Equal(t, open[0].ID, run.Cells[0][0].Session)
+	ended := o.over(open[0].ID)
+	assert.Equal(t, "its script ended", ended.End)
+	assert.ErrorContains(t, o.svc.EndSession(t.Context(), service.Who{}, ended.ID), "cancel run")
+	assert.ErrorContains(t, o.svc.Judge(t.Context(), ended.ID, link.SessionVerdict{Verdict: "passed"}), "has its verdict from its steps")
+	for says, f := range map[string]service.SessionFilter{"unknown verdict": {Verdict: "fine"}, "state: expected": {State: "asleep"}, "since: expected a day": {Since: "today"}} {
+		_, err := o.svc.Sessions(t.Context(), f)
+		assert.ErrorContains(t, err, says)
+	}
+}

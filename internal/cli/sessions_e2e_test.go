@@ -1,0 +1,164 @@
+package cli
+
+import (
+	"bytes"
+	"encoding/json"
+	"io/fs"
+	"net/http"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"parallelpane/internal/core/verdict"
+	"parallelpane/internal/service"
+	"parallelpane/internal/webdriver"
+)
+
+// endpoint is a runner's client of the session endpoint.
+func (b *bench) endpoint() *webdriver.Client {
+	return webdriver.NewClient("http://"+b.listen+"/webdriver", &http.Client{Transport: withToken{b.token(), http.DefaultTransport}})
+}
+
+func TestSessionsOfARunner(t *testing.T) {
+	b := newBench(t)
+	b.serve()
+	b.want([]string{"sessions"}, "There are no sessions yet", "/webdriver")
+	b.agent("quay")
+	b.want([]string{"record", "saltmarsh", "video=failure"}, "project saltmarsh", "as usual")
+	b.want([]string{"keep", "saltmarsh", "video:passed=3", "all=30"}, "3 days", "30 days")
+	b.want([]string{"keep", "other"}, "90 days", "as usual")
+	s, err := b.endpoint().New(t.Context(), webdriver.Capabilities{"browserName": "chrome", "browserVersion": "latest",
+		"pane:options": map[string]any{"test": "Holding a berth", "run": "build 812", "project": "saltmarsh", "tags": []string{"berths"}, "record": "on", "idleLimit": 300}})
+	require.NoError(t, err)
+	require.NoError(t, s.Navigate(t.Context(), b.site))
+	_, err = s.Find(t.Context(), "css selector", "#nowhere")
+	require.Equal(t, webdriver.NoSuchElement, webdriver.CodeOf(err))
+	b.want([]string{"sessions", "--state", "open"}, "Holding a berth", "quay", "open")
+	b.want([]string{"agents"}, "quay")
+
+	mine, enter := b.console()
+	if mine != nil {
+		defer mine.Close()
+		b.script(mine, "http://"+b.listen, map[string]string{"enter": enter, "session": s.ID}, `
+  - visit: ${vars.enter}
+  - click: {role: link, name: Sessions}
+  - expect: {count: 1, of: {css: tbody tr}}
+  - click: {css: "a[href^='/sessions/']"}
+  - expect: {visible: {role: heading, name: Holding a berth open}}
+  - label: the picture of the session comes by itself
+    expect: {visible: {css: "img[alt='What the session shows now']"}}
+  - expect: Find Element
+  - click: Take over
+  - expect: The runner's commands wait
+  - click: {css: "img[alt='What the session shows now']"}
+  - label: what was done by hand is recorded with who did it
+    expect: by first admin
+  - click: Page source
+  - expect: {visible: {css: "pre[aria-label='Page source']"}}
+  - click: Hand back
+  - expect: Nothing is captured while nobody looks
+`)
+	}
+	require.NoError(t, s.Close(t.Context()))
+	var ended service.Session
+	require.Eventually(t, func() bool {
+		return json.Unmarshal([]byte(b.want([]string{"sessions", "show", s.ID, "--json"})), &ended) == nil && ended.State == "ended"
+	}, 20*time.Second, 50*time.Millisecond)
+	assert.Equal(t, verdict.Ended, ended.Verdict, "nobody has said how it went")
+	b.want([]string{"verdict", s.ID, "failed", "-m", "the berth was not held"}, "has the verdict failed")
+	b.want([]string{"sessions", "note", s.ID, "ask the harbour master"}, "kept")
+	b.want([]string{"sessions", "show", s.ID}, "◩ failed", "the berth was not held", "the client ended it", "Navigate To", "no such element", "video.webm", "ask the harbour master")
+	b.want([]string{"sessions", "--verdict", "failed", "--tag", "berths", "--since", "2026-01-01"}, "Holding a berth")
+	b.want([]string{"sessions", "--verdict", "passed"}, "No session is like that")
+	b.want([]string{"sweep", "--dry-run"}, "0 files with 0 B would be removed")
+	b.want([]string{"snippet", "--browser", "chromium", "--in", "python"}, "urllib", `"browserName": "chromium"`)
+	for _, c := range []struct {
+		args []string
+		code int
+		says string
+	}{
+		{[]string{"verdict", s.ID, "fine"}, verdict.ExitUsage, "expected passed, failed or skipped"},
+		{[]string{"verdict", "nobody", "passed"}, verdict.ExitUsage, "there is no session"},
+		{[]string{"sessions", "end", s.ID}, verdict.ExitUsage, "has ended already"},
+		{[]string{"sessions", "--since", "yesterday"}, verdict.ExitUsage, "expected a day such as"},
+		{[]string{"record", "saltmarsh", "film=on"}, verdict.ExitUsage, `no recording "film"`},
+		{[]string{"keep", "saltmarsh", "video"}, verdict.ExitUsage, "is not a rule"},
+		{[]string{"snippet", "--browser", "puffin"}, verdict.ExitLab, "no agent"},
+		{[]string{"snippet", "--in", "latin"}, verdict.ExitUsage, "there is no example"},
+		{[]string{"run", "--dir", b.project, "--secret", "NO_SUCH_VARIABLE"}, verdict.ExitUsage, "there is no environment variable"},
+		{[]string{"try", "--ask", "--lab", "--browser", "puffin", "--base", b.site}, verdict.ExitLab, "no agent has browser=puffin"},
+	} {
+		code, _, errs := b.pane(c.args...)
+		assert.Equal(t, c.code, code, "%v: %s", c.args, errs)
+		assert.Contains(t, errs, c.says, "%v", c.args)
+	}
+	if mine != nil {
+		b.script(mine, "http://"+b.listen, map[string]string{"session": s.ID}, `
+  - visit: /sessions/${vars.session}
+  - label: the failing command is opened first
+    expect: {text: Find Element, in: {css: "ol button[aria-current=true]"}}
+  - expect: {visible: {css: "video[aria-label='Video of the session']"}}
+  - expect: the berth was not held
+  - press: ArrowLeft
+  - expect: {text: Navigate To, in: {css: "ol button[aria-current=true]"}}
+  - press: n
+  - expect: {text: Find Element, in: {css: "ol button[aria-current=true]"}}
+  - click: {role: tab, name: Capabilities}
+  - expect: browserVersion
+  - click: {role: tab, name: Agent log}
+  - expect: took the session over
+  - visit: /sessions?verdict=passed
+  - expect: No session is like that
+  - click: {role: link, name: Your runner}
+  - choose: {from: {css: "select[aria-label=Browser]"}, option: chromium}
+  - expect: could serve it
+  - click: {role: link, name: Recordings}
+  - click: See what would go
+  - expect: Nothing is over its time
+  - visit: /runs/1
+  - expect: {visible: {role: heading, name: "Run #1 failed"}}
+`)
+	}
+}
+
+// A secret that a run was given is used by its scripts and shown nowhere.
+func TestSecretsOfARun(t *testing.T) {
+	b := newBench(t)
+	b.write("pin.pane.yaml", "name: The pin\ntags: [pin]\nwait: 200ms\nsteps:\n  - visit: /?pin=${vars.PIN}\n  - expect: {address: {contains: \"${vars.PIN}\"}}\n  - expect: ${vars.PIN}\n")
+	b.serve()
+	b.agent("quay")
+	t.Setenv("PIN", "kedge-anchor-17")
+	code, out, errs := b.pane("run", "--dir", b.project, "--tag", "pin", "--secret", "PIN", "--record", "on")
+	assert.Equal(t, verdict.ExitFailed, code, errs)
+	assert.Contains(t, out, "•••")
+	assert.NotContains(t, out+errs, "kedge-anchor-17")
+	b.noLeftovers("quay")
+	b.nowhere("kedge-anchor-17")
+	code, out, errs = b.pane("rerun", "1", "--failed")
+	assert.Equal(t, verdict.ExitFailed, code, errs)
+	assert.Contains(t, out, "•••", "a rerun has the secrets of its run")
+	assert.NotContains(t, out+errs, "kedge-anchor-17")
+}
+
+// nowhere says that a word is in no file of the service and the agents.
+func (b *bench) nowhere(word string) {
+	b.t.Helper()
+	for _, dir := range []string{"data", "quay"} {
+		root := filepath.Join(b.dir, dir)
+		require.NoError(b.t, filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
+			if err != nil || d.IsDir() {
+				return err
+			}
+			raw, err := os.ReadFile(path)
+			if err != nil && !os.IsNotExist(err) {
+				return err
+			}
+			assert.False(b.t, bytes.Contains(raw, []byte(word)), "%s is in %s", word, path)
+			return nil
+		}))
+	}
+}

@@ -1,0 +1,111 @@
+// Package record says what is recorded of a session and what of it is kept: a
+// policy for each kind of recording, set for a project, a run or one session.
+package record
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"parallelpane/internal/core/verdict"
+)
+
+// Kind is one kind of recording.
+type Kind string
+
+// Kinds.
+const (
+	Commands    Kind = "commands"    // every command with its arguments, result and time
+	Screenshots Kind = "screenshots" // "on": after each command that changes the page; "failure": after commands that fail, and at the end
+	Video       Kind = "video"       // WebM
+	Network     Kind = "network"     // HAR 1.2
+	Console     Kind = "console"     // console messages and page errors
+	Logs        Kind = "logs"        // of driver and browser
+)
+
+// Kinds lists every kind.
+var Kinds = []Kind{Commands, Screenshots, Video, Network, Console, Logs}
+
+// Keep says when a recording is kept.
+type Keep string
+
+// When a recording is kept.
+const (
+	Off       Keep = "off"
+	On        Keep = "on"
+	OnFailure Keep = "failure" // unless the session is known to have passed
+)
+
+var keeps = []Keep{Off, On, OnFailure}
+
+// Policy is what to record. A kind that is missing is left to the next wider
+// policy: the session's, the run's, the project's, then the default.
+type Policy map[Kind]Keep
+
+// Default is the policy of sessions whose project says nothing. Network and
+// console need a second connection to the browser, which a session that somebody
+// else's runner drives gets only when asked for; scripts have it anyway.
+func Default(remote bool) Policy {
+	p := Policy{Commands: On, Screenshots: OnFailure, Video: Off, Network: OnFailure, Console: OnFailure, Logs: OnFailure}
+	if remote {
+		p[Network], p[Console], p[Logs] = Off, Off, On
+	}
+	return p
+}
+
+// Check says what is wrong with a policy.
+func (p Policy) Check() error {
+	for _, kind := range slices.Sorted(maps.Keys(p)) {
+		if !slices.Contains(Kinds, kind) {
+			return fmt.Errorf("there is no recording %q: there are %s", kind, joined(Kinds))
+		}
+		if !slices.Contains(keeps, p[kind]) {
+			return fmt.Errorf("%s: expected %s, found %q", kind, joined(keeps), p[kind])
+		}
+	}
+	return nil
+}
+
+func joined[T ~string](words []T) string {
+	out := make([]string, len(words))
+	for i, w := range words {
+		out[i] = string(w)
+	}
+	return strings.Join(out, ", ")
+}
+
+// Parse reads policies as people type them: one word for everything (on), or
+// KIND=KEEP for each.
+func Parse(words []string) (Policy, error) {
+	p := Policy{}
+	for _, w := range words {
+		kind, keep, ok := strings.Cut(w, "=")
+		if !ok {
+			for _, k := range Kinds {
+				p[k] = Keep(w)
+			}
+			continue
+		}
+		p[Kind(kind)] = Keep(keep)
+	}
+	return p, p.Check()
+}
+
+// Over puts a narrower policy over wider ones, the narrowest first.
+func Over(policies ...Policy) Policy {
+	out := Policy{}
+	for _, p := range slices.Backward(policies) {
+		maps.Copy(out, p)
+	}
+	return out
+}
+
+// Wants says whether a kind is to be recorded at all.
+func (p Policy) Wants(k Kind) bool { return p[k] == On || p[k] == OnFailure }
+
+// Keeps says whether what was recorded of a kind stays after a session ended
+// with a verdict. A session of which nobody said how it ended may have failed.
+func (p Policy) Keeps(k Kind, v verdict.Verdict) bool {
+	return p[k] == On || (p[k] == OnFailure && v != verdict.Passed)
+}

@@ -1,0 +1,156 @@
+package httpapi_test
+
+import (
+	"encoding/base64"
+	"encoding/json"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"parallelpane/internal/core/verdict"
+	"parallelpane/internal/link"
+	"parallelpane/internal/service"
+)
+
+// secretOf makes a token of a role.
+func (x *lab) secretOf(role string) string {
+	x.t.Helper()
+	a := x.do("POST", "/api/v1/tokens", x.token, map[string]string{"name": role, "role": role})
+	require.Equal(x.t, 200, a.status, string(a.body))
+	var made struct{ Secret string }
+	require.NoError(x.t, json.Unmarshal(a.body, &made))
+	return made.Secret
+}
+
+func TestAScriptsSessionThroughTheAPI(t *testing.T) {
+	x := start(t, t.TempDir())
+	h := x.mustJoin("quay", 1)
+	x.run(service.RunRequest{Matrix: "wall", Tests: []string{"Tide"}})
+	s := h.next()
+	film := []byte("0123456789")
+	require.Equal(t, 204, x.do("PUT", "/api/v1/agent/files/"+hashOf(film), x.agent, film).status)
+	require.Equal(t, 204, x.do("POST", "/api/v1/agent/started", x.agent, link.Started{Fence: s.Fence, Test: s.Tests[0].Index, Session: "open-1"}).status)
+	var list []service.SessionSummary
+	x.get("/sessions?state=open", &list)
+	require.Len(t, list, 1)
+	assert.Equal(t, []string{"open-1", "script", "open", "Tide"}, []string{list[0].ID, list[0].Kind, list[0].State, list[0].Test})
+	assert.True(t, h.result(s, 0, verdict.Passed, link.File{Name: "video.webm", Kind: "video", Media: "video/webm", Hash: hashOf(film), Size: 10}).Accepted)
+	x.get("/sessions?state=open", &list)
+	assert.Empty(t, list)
+	x.get("/sessions?kind=script&verdict=passed", &list)
+	require.Len(t, list, 1)
+	id := list[0].ID
+	var one service.Session
+	x.get("/sessions/"+id, &one)
+	assert.Equal(t, "its script ended", one.End)
+	require.Len(t, one.Files, 1)
+
+	// A player asks for parts of a video (RFC 9110, section 14).
+	path := "/api/v1/attempts/" + id + "/files/video.webm"
+	for _, c := range []struct {
+		ask    string
+		status int
+		body   string
+		says   string
+	}{
+		{"", 200, "0123456789", ""}, {"bytes=2-4", 206, "234", "bytes 2-4/10"}, {"bytes=7-", 206, "789", "bytes 7-9/10"}, {"bytes=-2", 206, "89", "bytes 8-9/10"}, {"bytes=12-", 416, "", "bytes */10"},
+	} {
+		a := x.do("GET", path, x.token, nil, "Range", c.ask)
+		assert.Equal(t, c.status, a.status, c.ask)
+		assert.Equal(t, c.says, a.header.Get("Content-Range"), c.ask)
+		if c.status < 400 {
+			assert.Equal(t, c.body, string(a.body), c.ask)
+		}
+		assert.Equal(t, "bytes", a.header.Get("Accept-Ranges"))
+	}
+	require.Equal(t, 204, x.do("POST", "/api/v1/sessions/"+id+"/note", x.token, map[string]string{"note": "ask the harbour master"}).status)
+	x.get("/sessions?text=harbour+master", &list)
+	assert.Len(t, list, 1, "notes are searched as well")
+	for q, n := range map[string]int{"browser=none": 0, "since=2020-01-01": 0, "until=2020-01-01": 1, "agent=quay": 1, "run=1": 1, "run=2": 0, "before=" + id: 0, "project=saltmarsh": 1, "device=phone": 0, "tag=none": 0, "text=%25": 0} {
+		x.get("/sessions?"+q, &list)
+		assert.Len(t, list, n, q)
+	}
+	for path, want := range map[string]int{"/sessions/none": 404, "/sessions?state=asleep": 422, "/sessions?since=x": 422, "/sessions/" + id + "/picture": 404, "/sessions/" + id + "/so-far/commands": 404, "/snippets?service=x": 422} {
+		a := x.do("GET", "/api/v1"+path, x.token, nil)
+		assert.Equal(t, want, a.status, "%s: %s", path, a.body)
+		assert.NotEmpty(t, a.detail())
+	}
+}
+
+func TestWhoMayDoWhatWithSessions(t *testing.T) {
+	x := start(t, t.TempDir())
+	viewer, runner := x.secretOf("viewer"), x.secretOf("runner")
+	for _, tc := range []struct {
+		method, path, token, body string
+		want                      int
+	}{
+		{"GET", "/sessions", viewer, "", 200}, {"GET", "/sessions", x.agent, "", 403}, {"GET", "/storage", viewer, "", 200},
+		{"POST", "/sessions/x/hand", viewer, `{"do":"take"}`, 403}, {"POST", "/sessions/x/hand", runner, `{"do":"take"}`, 404},
+		{"POST", "/sessions/x/verdict", viewer, `{"verdict":"passed"}`, 403}, {"POST", "/sessions/x/verdict", runner, `{"verdict":"passed"}`, 404},
+		{"POST", "/sessions/x/verdict", runner, `{"verdict":"flaky"}`, 422}, {"POST", "/sessions/x/end", viewer, `{}`, 403}, {"POST", "/sessions/x/note", viewer, `{"note":""}`, 403},
+		{"POST", "/projects/saltmarsh", runner, `{"record":{},"keep":[]}`, 403}, {"POST", "/projects/saltmarsh", x.token, `{"record":{"film":"on"},"keep":[]}`, 422},
+		{"POST", "/projects/saltmarsh", x.token, `{"record":{},"keep":[{"days":-1}]}`, 422}, {"POST", "/projects/saltmarsh", x.token, `{"record":{"video":"on"},"keep":[{"kind":"video","days":3}]}`, 204},
+		{"GET", "/projects/saltmarsh", viewer, "", 200}, {"POST", "/sweeps", runner, `{"dry":true}`, 403}, {"POST", "/sweeps", x.token, `{"dry":true}`, 200},
+	} {
+		var body any
+		if tc.body != "" {
+			body = tc.body
+		}
+		a := x.do(tc.method, "/api/v1"+tc.path, tc.token, body)
+		assert.Equal(t, tc.want, a.status, "%s %s %s: %s", tc.method, tc.path, tc.body, a.body)
+	}
+	var p service.ProjectSettings
+	x.get("/projects/saltmarsh", &p)
+	assert.Equal(t, "on", string(p.Record["video"]))
+	assert.Len(t, p.Keep, 1)
+}
+
+// The endpoint speaks W3C WebDriver whatever goes wrong.
+func TestTheEndpointsErrorsAreThoseOfTheStandard(t *testing.T) {
+	x := start(t, t.TempDir())
+	for _, tc := range []struct {
+		method, path, token, body string
+		status                    int
+		code                      string
+	}{
+		{"GET", "/webdriver/status", "", "", 401, "unknown error"},
+		{"POST", "/webdriver/session", x.agent, `{"capabilities":{}}`, 403, "unknown error"},
+		{"POST", "/webdriver/session", x.token, `{"capabilities":{}}`, 500, "session not created"},
+		{"POST", "/webdriver/session", x.token, `[]`, 400, "invalid argument"},
+		{"PUT", "/webdriver/session", x.token, `{}`, 405, "unknown method"},
+		{"GET", "/webdriver", x.token, "", 404, "unknown command"},
+		{"GET", "/webdriver/session/", x.token, "", 404, "unknown command"},
+		{"GET", "/webdriver/session/..%2f..%2fetc/url", x.token, "", 404, "unknown command"},
+		{"GET", "/webdriver/session/7/url", x.token, "", 404, "invalid session id"},
+		{"DELETE", "/webdriver/session/" + strings.Repeat("7", 300), x.token, "", 404, "invalid session id"},
+	} {
+		var body any
+		if tc.body != "" {
+			body = tc.body
+		}
+		a := x.do(tc.method, tc.path, tc.token, body)
+		var v struct {
+			Value struct{ Error, Message, Stacktrace *string }
+		}
+		require.NoError(t, json.Unmarshal(a.body, &v), "%s %s: %s", tc.method, tc.path, a.body)
+		assert.Equal(t, tc.status, a.status, "%s %s: %s", tc.method, tc.path, a.body)
+		require.NotNil(t, v.Value.Error, "%s", a.body)
+		assert.Equal(t, tc.code, *v.Value.Error)
+		assert.NotNil(t, v.Value.Message)
+		assert.NotNil(t, v.Value.Stacktrace)
+		assert.Equal(t, "application/json; charset=utf-8", a.header.Get("Content-Type"))
+		assert.Equal(t, "no-cache", a.header.Get("Cache-Control"))
+	}
+	a := x.do("GET", "/webdriver/status", x.token, nil)
+	assert.JSONEq(t, `{"value":{"ready":false,"message":"agents online: 0, slots free: 0"}}`, string(a.body))
+	foreign := x.do("POST", "/webdriver/session", "", `{"capabilities":{}}`, "Authorization", "Basic "+basic("x", x.token), "Origin", "http://evil.example")
+	assert.Equal(t, 403, foreign.status, "a foreign page cannot use credentials that a browser remembers")
+	bidi := x.do("GET", "/webdriver/session/7/bidi/key", "", nil, "Upgrade", "websocket", "Connection", "Upgrade")
+	assert.Equal(t, 404, bidi.status)
+}
+
+func basic(name, password string) string {
+	return base64.StdEncoding.EncodeToString([]byte(name + ":" + password))
+}

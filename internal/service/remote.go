@@ -1,0 +1,624 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/valyala/fasthttp"
+
+	"parallelpane/internal/core/combo"
+	"parallelpane/internal/core/device"
+	"parallelpane/internal/core/dispatch"
+	"parallelpane/internal/core/fleet"
+	"parallelpane/internal/core/record"
+	"parallelpane/internal/core/remote"
+	"parallelpane/internal/core/verdict"
+	"parallelpane/internal/link"
+	"parallelpane/internal/recording"
+	"parallelpane/internal/store"
+	"parallelpane/internal/webdriver"
+)
+
+// Kinds of runs and sessions.
+const (
+	ScriptKind = "script"
+	RemoteKind = "remote"
+)
+
+// States of sessions.
+const (
+	waitingState = "waiting"
+	openState    = "open"
+	endedState   = "ended"
+)
+
+// remoteSession is a session of somebody else's runner that has not ended. To
+// the scheduler it is a run of its own with one test; on the wall it is one
+// attempt of its test. Service.mu guards it.
+type remoteSession struct {
+	row     store.Session
+	run     *liveRun
+	pane    int // of run, as its test
+	test    int
+	needs   fleet.Needs
+	values  map[string]string
+	queue   time.Duration
+	order   link.Session // without what the lease adds
+	waiter  chan remoteAnswer
+	gone    bool   // its client went away before it had an answer
+	why     string // the last fault of the lab
+	message string // for the client, if it never opens
+	code    string // of W3C WebDriver, with message
+}
+
+type remoteAnswer struct {
+	given map[string]any
+	fault *webdriver.Error
+}
+
+// maxRunCells bounds how far a run of sessions can grow.
+const maxRunCells = 20_000
+
+// NewSession opens a session for a runner. It waits for a slot as all work does;
+// gone is closed when the client has gone away. The value is that of the New
+// Session command; an error is a *webdriver.Error.
+func (s *Service) NewSession(ctx context.Context, who Who, body []byte, gone <-chan struct{}) (id, key string, given map[string]any, err error) {
+	x, err := s.askSession(ctx, who, body)
+	if err != nil {
+		return "", "", nil, err
+	}
+	id = x.row.ID
+	limit := time.NewTimer(x.queue)
+	defer limit.Stop()
+	for {
+		select {
+		case a := <-x.waiter:
+			if a.fault != nil {
+				return "", "", nil, a.fault
+			}
+			return id, x.row.BiDiKey, a.given, nil
+		case <-limit.C:
+			s.dropWaiting(x, fmt.Sprintf("it waited %s for a slot", x.queue), "timed out: no slot became free")
+		case <-gone:
+			gone = nil
+			s.dropWaiting(x, "the client went away while it waited", "")
+		case <-s.stop:
+			return "", "", nil, webdriver.Errorf(webdriver.SessionNotCreated, "the service is stopping")
+		}
+	}
+}
+
+// dropWaiting ends a session that waits. One that is just being opened goes on:
+// it is ended once it is open, if its client has gone.
+func (s *Service) dropWaiting(x *remoteSession, how, message string) {
+	s.mu.Lock()
+	if message == "" {
+		x.gone = true
+	}
+	if x.row.Fence != 0 || x.row.State != waitingState {
+		s.mu.Unlock()
+		return
+	}
+	x.why, x.message = how, how
+	e := s.applyLocked(s.machine.Cancel(s.now(), x.row.ID, how))
+	s.mu.Unlock()
+	_ = s.carryOut(e)
+}
+
+// askSession processes a New Session command and puts the session in the queue.
+func (s *Service) askSession(ctx context.Context, who Who, body []byte) (*remoteSession, error) {
+	alternatives, err := webdriver.Alternatives(body)
+	if err != nil {
+		return nil, err
+	}
+	want, caps, err := s.choose(alternatives)
+	if err != nil {
+		return nil, err
+	}
+	o := want.Options
+	settled, err := s.ProjectSettings(ctx, o.Project)
+	if err != nil {
+		return nil, err
+	}
+	x := &remoteSession{needs: want.Needs(), values: want.Values, queue: o.Queue(), waiter: make(chan remoteAnswer, 1)}
+	secrets := remote.Secrets(caps)
+	id, err := uuid.NewV7() // section 8.1 "New Session" wants a UUID
+	if err != nil {
+		return nil, err
+	}
+	name := o.Name
+	if name == "" {
+		name = o.Test
+	}
+	x.order = link.Session{ID: id.String(), Project: o.Project, Name: name, Values: want.Values, Label: want.Label(), Asked: want.Caps,
+		IdleMS: o.Idle().Milliseconds(), LifeMS: s.sessionLife.Milliseconds(), Record: record.Over(o.Record, settled.Record, record.Default(true)), Secrets: secrets}
+	if o.Device != "" {
+		profile, err := device.Find(o.Device)
+		if err != nil {
+			return nil, webdriver.Errorf(webdriver.InvalidArgument, "%s.device: %v", remote.OptionsKey, err)
+		}
+		x.order.Device = &profile
+	}
+	o.Environment = nil
+	mask := recording.NewMask(secrets...)
+	asked, _ := json.Marshal(caps)
+	x.row = store.Session{ID: x.order.ID, Kind: RemoteKind, Name: name, Tags: store.JSON(listed(o.Tags)), By: strings.TrimSuffix(who.Name, consoleSuffix), TokenID: who.TokenID,
+		Browser: want.Values["browser"], Device: o.Device, OS: want.Values["os"], Asked: string(mask.JSON(withoutEnvironment(asked))), Options: store.JSON(o), State: waitingState}
+	if err := s.enqueue(ctx, x, o); err != nil {
+		return nil, err
+	}
+	return x, nil
+}
+
+// withoutEnvironment takes the values of an environment out of capabilities;
+// their names stay.
+func withoutEnvironment(caps json.RawMessage) json.RawMessage {
+	var v map[string]any
+	if json.Unmarshal(caps, &v) != nil {
+		return caps
+	}
+	if o, ok := v[remote.OptionsKey].(map[string]any); ok {
+		if env, ok := o["environment"].(map[string]any); ok {
+			for name := range env {
+				env[name] = recording.Masked
+			}
+		}
+	}
+	out, err := json.Marshal(v)
+	if err != nil {
+		return caps
+	}
+	return out
+}
+
+// enqueue gives a session its place on the wall of its run and in the queue.
+func (s *Service) enqueue(ctx context.Context, x *remoteSession, o remote.Options) error {
+	name := o.Run
+	if name == "" {
+		name = fmt.Sprintf("%s, %s", x.row.By, s.now().Format("2006-01-02"))
+	}
+	key := o.Project + "\n" + name
+	s.growMu.Lock() // two sessions of a new run make one run
+	defer s.growMu.Unlock()
+	s.mu.Lock()
+	r := s.growing[key]
+	s.mu.Unlock()
+	if r == nil {
+		row, err := s.store.RunByName(ctx, o.Project, name)
+		switch {
+		case errors.Is(err, store.ErrNotFound):
+		case err != nil:
+			return err
+		default:
+			if r, err = s.loadGrowing(ctx, row); err != nil {
+				return err
+			}
+		}
+	}
+	now := store.Millis(s.now())
+	s.mu.Lock()
+	var batch []store.Stmt
+	if r == nil {
+		s.number++
+		row := store.Run{ID: newID(), Number: s.number, Project: o.Project, Suite: name, Kind: RemoteKind, Vars: "{}", Request: "{}", Plan: "{}", By: x.row.By, CreatedAt: now, Counts: "{}"}
+		view, err := runOf(row, store.Whole{})
+		if err != nil {
+			s.mu.Unlock()
+			return err
+		}
+		r = &liveRun{view: view}
+		batch = store.AddRun(row, store.Whole{})
+	} else if r.view.EndedAt != nil {
+		r.view.EndedAt, r.view.Verdict, r.view.Why, r.view.State = nil, verdict.Pending, "", Running
+		batch = append(batch, store.ReopenRun(r.view.ID))
+	}
+	if x.pane = slices.IndexFunc(r.view.Panes, func(p Pane) bool { return p.Key == combo.Key(x.values) }); x.pane < 0 {
+		x.pane = len(r.view.Panes)
+	}
+	test := o.Test
+	if test == "" {
+		test = o.Name
+	}
+	if test == "" {
+		test = fmt.Sprintf("session %d", len(r.view.Tests)+1)
+		x.row.Name, x.order.Name = test, test
+	}
+	if x.test = slices.IndexFunc(r.view.Tests, func(t Test) bool { return t.Name == test }); x.test < 0 {
+		x.test = len(r.view.Tests)
+	}
+	if max(x.pane+1, len(r.view.Panes))*max(x.test+1, len(r.view.Tests)) > maxRunCells {
+		s.mu.Unlock()
+		return webdriver.Errorf(webdriver.SessionNotCreated, "the run %q is full: a wall holds %d cells; name another run in %s", name, maxRunCells, remote.OptionsKey)
+	}
+	batch = append(batch, r.grow(x, test, o.Tags)...)
+	x.run = r
+	r.sessions++
+	cell := &r.view.Cells[x.pane][x.test]
+	x.row.RunID, x.row.Pane, x.row.Test, x.row.Number, x.row.QueuedAt = r.view.ID, x.pane, x.test, r.next(x.pane, x.test), now
+	r.regard(x.pane, x.test, Queued, verdict.Pending, "")
+	cell.Session = x.row.ID
+	x.order.Run, x.order.Attempt = r.view.Number, x.row.Number
+	batch = append(batch, store.AddSession(x.row), store.Regard(r.view.ID, x.pane, x.test, "", ""))
+	s.live[r.view.ID], s.growing[key], s.remotes[x.row.ID] = r, r, x
+	work := dispatch.Run{ID: x.row.ID, Project: o.Project, Owner: x.row.By, Once: true, QueueLimit: x.queue,
+		Panes: []dispatch.Pane{{Needs: x.needs, Values: x.values, Tests: []dispatch.Test{{}}}}}
+	e := s.applyLocked(s.machine.Submit(s.now(), work), batch...)
+	e.events = append([]Event{r.event(x.pane, x.test), {Type: "sessions"}}, e.events...)
+	s.mu.Unlock()
+	return s.carryOut(e)
+}
+
+// loadGrowing takes a run of sessions up again. Its attempts come along.
+func (s *Service) loadGrowing(ctx context.Context, row store.Run) (*liveRun, error) {
+	w, err := s.store.WholeRun(ctx, row.ID)
+	if err != nil {
+		return nil, err
+	}
+	view, err := runOf(row, w)
+	if err != nil {
+		return nil, err
+	}
+	r := &liveRun{view: view}
+	for _, a := range w.Attempts {
+		r.try(a.Pane, a.Test, a.Number, verdict.Verdict(a.Verdict))
+	}
+	return r, nil
+}
+
+// grow makes room for a session's cell.
+func (r *liveRun) grow(x *remoteSession, test string, tags []string) []store.Stmt {
+	v := &r.view
+	if x.pane == len(v.Panes) {
+		v.Panes = append(v.Panes, Pane{Index: x.pane, Key: combo.Key(x.values), Label: x.order.Label, Values: x.values, Needs: x.needs, State: Queued,
+			Counts: verdict.Counts{}, Agents: []string{}})
+		v.RunSummary.Panes = append(v.RunSummary.Panes, PaneGlance{Label: x.order.Label, State: Queued})
+		v.Cells = append(v.Cells, slices.Repeat([]Cell{{State: Undealt}}, len(v.Tests)))
+	}
+	if x.test == len(v.Tests) {
+		v.Tests = append(v.Tests, Test{Index: x.test, Name: test, Tags: listed(tags), Locks: []string{}})
+		for i := range v.Cells {
+			v.Cells[i] = append(v.Cells[i], Cell{State: Undealt})
+		}
+	}
+	p, t := v.Panes[x.pane], v.Tests[x.test]
+	return store.AddCell(
+		store.Pane{RunID: v.ID, Index: p.Index, Key: p.Key, Label: p.Label, Values: store.JSON(p.Values), Needs: store.JSON(p.Needs)},
+		store.Test{RunID: v.ID, Index: t.Index, Name: t.Name, Tags: store.JSON(t.Tags), Locks: "[]"})
+}
+
+// try books an attempt of a cell of a run that grows.
+func (r *liveRun) try(pane, test, number int, v verdict.Verdict) {
+	if r.tried == nil {
+		r.tried = map[[2]int][]verdict.Verdict{}
+	}
+	at := [2]int{pane, test}
+	for len(r.tried[at]) < number {
+		r.tried[at] = append(r.tried[at], verdict.Pending)
+	}
+	r.tried[at][number-1] = v
+}
+
+// next is the number of a cell's next attempt.
+func (r *liveRun) next(pane, test int) int {
+	n := len(r.tried[[2]int{pane, test}]) + 1
+	r.try(pane, test, n, verdict.Pending)
+	return n
+}
+
+// regard puts a cell of a run that grows into a state, and mends the counts.
+func (r *liveRun) regard(pane, test int, state State, v verdict.Verdict, why string) {
+	c, p := &r.view.Cells[pane][test], &r.view.Panes[pane]
+	for _, counts := range []verdict.Counts{p.Counts, r.view.Counts} {
+		if c.State != Undealt {
+			if counts[c.Verdict]--; counts[c.Verdict] == 0 {
+				delete(counts, c.Verdict)
+			}
+		}
+		counts[v]++
+	}
+	if c.State == Running {
+		p.Running--
+	}
+	if state == Running {
+		p.Running++
+	}
+	c.State, c.Verdict, c.Why = state, v, why
+	switch {
+	case p.Counts[verdict.Pending] == 0:
+		p.State, p.Verdict = Ended, p.Counts.Over()
+	case p.Running > 0 || p.Counts.Total() > p.Counts[verdict.Pending]:
+		p.State, p.Verdict = Running, verdict.Pending
+	default:
+		p.State, p.Verdict = Queued, verdict.Pending
+	}
+}
+
+// cell gives a cell what its attempts come to: pending while one is not over.
+func (r *liveRun) cell(pane, test int, state State, why string) verdict.Verdict {
+	tried := r.tried[[2]int{pane, test}]
+	if slices.Contains(tried, verdict.Pending) {
+		r.regard(pane, test, state, verdict.Pending, "")
+		return verdict.Pending
+	}
+	v := verdict.OfAttempts(tried)
+	r.regard(pane, test, Ended, v, why)
+	return v
+}
+
+// applyRemoteLocked books a decision about a session.
+func (s *Service) applyRemoteLocked(x *remoteSession, d dispatch.Decision, e *effects) (batch []store.Stmt) {
+	now := store.Millis(s.now())
+	switch d := d.(type) {
+	case dispatch.Lease:
+		s.leases[d.Fence] = d
+		x.row.Fence, x.row.Agent = d.Fence, d.Agent
+		batch = append(batch, store.AddLease(store.Lease{Fence: d.Fence, RunID: x.row.RunID, Pane: x.pane, Agent: d.Agent,
+			Tests: store.JSON([]leaseTest{{x.test, x.row.Number}}), GrantedAt: now}), store.LeaseSession(x.row.ID, d.Fence, d.Agent))
+		if r := x.run; r.view.StartedAt == nil {
+			r.view.StartedAt, r.view.State = at(now), Running
+			batch = append(batch, store.StartRun(r.view.ID, now))
+		}
+		x.run.joined(x.pane, d.Agent)
+		e.grants = append(e.grants, d)
+	case dispatch.End:
+		delete(s.leases, d.Fence)
+		x.row.Fence, x.why = 0, d.Why
+		batch = append(batch, store.EndLease(d.Fence, now, d.Why))
+		e.ends = append(e.ends, d)
+	case dispatch.Closed:
+		delete(s.leases, d.Fence)
+		batch = append(batch, store.EndLease(d.Fence, now, ""))
+	case dispatch.Lost:
+		x.why = d.Why
+	case dispatch.Settled:
+		if x.row.State != endedState { // no result of an agent has said how
+			how := d.Why
+			if how == "" {
+				how = x.why
+			}
+			batch = append(batch, s.endLocked(x, link.Result{ID: x.row.ID, Agent: x.row.Agent, Verdict: d.Verdict, Message: cmp.Or(x.message, how), StartedAt: now,
+				Detail: link.Detail{End: how}}, e)...)
+		}
+	}
+	return batch
+}
+
+// endLocked books the end of a session: its attempt, its cell, and the end of
+// its run when it was the last that was open.
+func (s *Service) endLocked(x *remoteSession, r link.Result, e *effects) (batch []store.Stmt) {
+	now := store.Millis(s.now())
+	x.row.State, x.row.Verdict, x.row.Message, x.row.How, x.row.EndedAt = endedState, string(r.Verdict), r.Message, r.Detail.End, now
+	if r.TookMS > 0 && r.StartedAt+r.TookMS < now {
+		x.row.EndedAt = r.StartedAt + r.TookMS // before it was put away
+	}
+	a := store.Attempt{ID: x.row.ID, RunID: x.row.RunID, Pane: x.pane, Test: x.test, Number: x.row.Number, Fence: x.row.Fence, Agent: r.Agent,
+		Verdict: string(r.Verdict), Message: r.Message, StartedAt: r.StartedAt, TookMS: r.TookMS, Detail: store.JSON(r.Detail)}
+	files := make([]store.File, len(r.Files))
+	for i, f := range r.Files {
+		files[i] = store.File{AttemptID: a.ID, Name: f.Name, Kind: f.Kind, Media: f.Media, Hash: f.Hash, Size: f.Size}
+	}
+	batch = append(store.AddAttempt(a, files), store.EndSession(x.row))
+	run := x.run
+	run.try(x.pane, x.test, x.row.Number, r.Verdict)
+	run.view.Panes[x.pane].note(&run.view.Cells[x.pane][x.test], a)
+	v := run.cell(x.pane, x.test, Running, "")
+	batch = append(batch, store.Regard(run.view.ID, x.pane, x.test, string(v), ""))
+	if p := &run.view.Panes[x.pane]; p.Info.Browser == "" && r.Detail.Browser != "" && x.row.OpenedAt > 0 {
+		p.Info = PaneInfo{r.Detail.Browser, r.Detail.Version, r.Detail.Emulated}
+		batch = append(batch, store.InformPane(run.view.ID, x.pane, store.JSON(p.Info)))
+	}
+	s.stats.attempts.WithLabelValues(string(r.Verdict)).Inc()
+	s.routes.Delete(x.row.ID)
+	s.lookers.Delete(x.row.ID)
+	delete(s.remotes, x.row.ID)
+	x.answer(remoteAnswer{fault: webdriver.Errorf(x.faultCode(), "%s", x.faultText(r.Message))})
+	e.events = append(e.events, run.event(x.pane, x.test), Event{Type: "sessions"})
+	if run.sessions--; run.sessions == 0 {
+		run.over(s.now())
+		s.stats.runs.WithLabelValues(string(run.view.Verdict)).Inc()
+		batch = append(batch, store.EndRun(run.view.ID, string(run.view.Verdict), store.JSON(run.view.Counts), now))
+		delete(s.live, run.view.ID)
+		delete(s.growing, run.view.Project+"\n"+run.view.Suite)
+	} else {
+		batch = append(batch, store.Recount(run.view.ID, store.JSON(copyCounts(run.view.Counts))))
+	}
+	e.events = append(e.events, Event{Type: "run", Run: run.summary()})
+	return batch
+}
+
+func (x *remoteSession) faultCode() string {
+	if x.code != "" {
+		return x.code
+	}
+	return webdriver.SessionNotCreated
+}
+
+func (x *remoteSession) faultText(message string) string {
+	if x.message != "" {
+		return x.message
+	}
+	return message
+}
+
+// answer tells the client that waits, once.
+func (x *remoteSession) answer(a remoteAnswer) {
+	select {
+	case x.waiter <- a:
+	default:
+	}
+}
+
+// openRemote has an agent open a session under a lease.
+func (s *Service) openRemote(x *remoteSession, l dispatch.Lease, conn *link.Agent) {
+	order := x.order
+	order.Fence, order.Record = l.Fence, s.recorded(order.Record)
+	var open link.SessionOpen
+	var fault link.SessionFault
+	status, err := exchange(conn, fasthttp.MethodPost, "/sessions", order, 2*time.Minute, &open, &fault)
+	if err == nil && status == fasthttp.StatusOK {
+		s.opened(x, l, open)
+		return
+	}
+	if err == nil && fault.Code == "" {
+		err = fmt.Errorf("status %d", status)
+	}
+	if err != nil {
+		fault = link.SessionFault{Code: webdriver.SessionNotCreated, Lab: true, Message: fmt.Sprintf("agent %s did not open the session: %v", l.Agent, err)}
+		select {
+		case <-conn.Done(): // it may only have lost its link: the lease lives until it expires
+			return
+		default:
+		}
+	}
+	s.log.Info("session not opened", "session", x.row.ID, "agent", l.Agent, "error", fault.Message, "lab", fault.Lab)
+	o := dispatch.Outcome{Verdict: verdict.Failed, Why: fault.Message}
+	if fault.Lab {
+		o.Verdict = verdict.Broken
+	}
+	s.mu.Lock()
+	x.why, x.message, x.code = fault.Message, fault.Message, fault.Code
+	accepted, ds := s.machine.Result(s.now(), l.Fence, 0, o)
+	if !accepted {
+		s.mu.Unlock()
+		return
+	}
+	x.why, x.row.Fence = "it could not be opened", 0
+	e := s.applyLocked(ds)
+	s.mu.Unlock()
+	_ = s.carryOut(e)
+}
+
+// opened takes an open session into the records and answers its client.
+func (s *Service) opened(x *remoteSession, l dispatch.Lease, open link.SessionOpen) {
+	key := strings.ToLower(rand.Text())
+	sum := sha256.Sum256([]byte(key))
+	s.mu.Lock()
+	if x.row.State != waitingState || x.row.Fence != l.Fence || !s.machine.Started(s.now(), l.Fence, 0) {
+		s.mu.Unlock()
+		return // the lease ended meanwhile; the agent is told to drop it
+	}
+	x.row.State, x.row.OpenedAt, x.row.Browser, x.row.Version, x.row.Agent = openState, store.Millis(s.now()), open.Browser, open.Version, l.Agent
+	if a := s.agents[l.Agent]; a != nil {
+		x.row.OS = a.machine.OS
+	}
+	row := x.row
+	row.BiDiKey = hex.EncodeToString(sum[:])
+	s.routes.Store(x.row.ID, &route{x.row.TokenID, l.Agent, row.BiDiKey})
+	x.row.BiDiKey = key
+	x.run.regard(x.pane, x.test, Running, verdict.Pending, "")
+	x.run.view.Cells[x.pane][x.test].Agent = l.Agent
+	e := s.applyLocked(nil, store.OpenSession(row))
+	e.events = append(e.events, x.run.event(x.pane, x.test), Event{Type: "sessions"})
+	gone := x.gone
+	s.mu.Unlock()
+	if s.carryOut(e) != nil {
+		return
+	}
+	s.log.Info("session opened", "session", row.ID, "agent", l.Agent, "browser", open.Browser, "version", open.Version)
+	if gone {
+		_ = s.endRemote(x, "the client went away before the session was open")
+		return
+	}
+	x.answer(remoteAnswer{given: open.Given})
+}
+
+// endRemote asks for the end of a session, wherever it stands.
+func (s *Service) endRemote(x *remoteSession, why string) error {
+	s.mu.Lock()
+	waiting := x.row.State == waitingState
+	var conn *link.Agent
+	if a := s.agents[x.row.Agent]; a != nil {
+		conn = a.link
+	}
+	s.mu.Unlock()
+	if !waiting && conn != nil {
+		args := fasthttp.AcquireArgs()
+		defer fasthttp.ReleaseArgs(args)
+		args.Set("why", why)
+		if call(conn, fasthttp.MethodPost, "/sessions/"+x.row.ID+"/end?"+args.String(), nil) == nil {
+			return nil // its result says so
+		}
+	}
+	s.mu.Lock()
+	x.why, x.message = why, why
+	e := s.applyLocked(s.machine.Cancel(s.now(), x.row.ID, why))
+	s.mu.Unlock()
+	return s.carryOut(e)
+}
+
+// remoteResultLocked takes the result of a session from its agent.
+func (s *Service) remoteResultLocked(x *remoteSession, r link.Result) (bool, *effects) {
+	accepted, ds := s.machine.Result(s.now(), r.Fence, 0, dispatch.Outcome{Verdict: r.Verdict, Why: r.Message})
+	if !accepted {
+		return false, nil
+	}
+	ended := &effects{}
+	batch := s.endLocked(x, r, ended)
+	s.remotes[x.row.ID] = x // for the decisions about it
+	e := s.applyLocked(ds, batch...)
+	delete(s.remotes, x.row.ID)
+	e.events = append(ended.events, e.events...)
+	return true, e
+}
+
+// takeUpRemotes goes on with the sessions that were live when the service
+// stopped. Those that waited have lost their clients.
+func (s *Service) takeUpRemotes(ctx context.Context) error {
+	rows, err := s.store.LiveSessions(ctx)
+	if err != nil {
+		return err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, row := range rows {
+		r := s.live[row.RunID]
+		if r == nil {
+			return fmt.Errorf("records of session %s: its run has ended", row.ID)
+		}
+		x := &remoteSession{row: row, run: r, pane: row.Pane, test: row.Test, needs: r.view.Panes[row.Pane].Needs, values: r.view.Panes[row.Pane].Values,
+			waiter: make(chan remoteAnswer, 1)}
+		x.order.Label = r.view.Panes[row.Pane].Label
+		s.remotes[row.ID] = x
+		r.sessions++
+		r.try(row.Pane, row.Test, row.Number, verdict.Pending)
+		if row.State != openState {
+			x.row.Fence = 0
+			how := "the service was started again while it waited"
+			e := &effects{}
+			if err := s.store.Write(s.endLocked(x, link.Result{ID: row.ID, Verdict: verdict.Broken, Message: how, StartedAt: row.QueuedAt, Detail: link.Detail{End: how}}, e)...); err != nil {
+				return err
+			}
+			continue
+		}
+		r.regard(row.Pane, row.Test, Running, verdict.Pending, "")
+		r.view.Cells[row.Pane][row.Test].Session = row.ID
+		lease := dispatch.Lease{Fence: row.Fence, Agent: row.Agent, Run: row.ID, Tests: []int{0}, Attempt: []int{1}}
+		s.leases[row.Fence] = lease
+		s.routes.Store(row.ID, &route{row.TokenID, row.Agent, row.BiDiKey})
+		work := dispatch.Run{ID: row.ID, Project: r.view.Project, Owner: row.By, Once: true, Panes: []dispatch.Pane{{Needs: x.needs, Values: x.values, Tests: []dispatch.Test{{}}}}}
+		s.applyLocked(s.machine.Restore(s.now(), work, []dispatch.Lease{lease}))
+		s.machine.Started(s.now(), row.Fence, 0)
+	}
+	// A run whose last session ended just before the service did is over.
+	for _, r := range s.growing {
+		if r.sessions == 0 {
+			r.over(s.now())
+			if err := s.store.Write(store.EndRun(r.view.ID, string(r.view.Verdict), store.JSON(r.view.Counts), store.Millis(s.now()))); err != nil {
+				return err
+			}
+			delete(s.live, r.view.ID)
+			delete(s.growing, r.view.Project+"\n"+r.view.Suite)
+		}
+	}
+	return nil
+}

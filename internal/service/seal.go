@@ -1,0 +1,73 @@
+package service
+
+import (
+	"crypto/aes"
+	"crypto/cipher"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+)
+
+// KeyFile holds, in the data directory, the key under which the records keep
+// secret variables.
+const KeyFile = "secrets.key"
+
+// seal keeps values that nobody may read in the records: AES-256 in Galois
+// counter mode, under a key that lies beside them with mode 0600.
+type seal struct{ aead cipher.AEAD }
+
+func openSeal(dir string) (seal, error) {
+	path := filepath.Join(dir, KeyFile)
+	key, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		key = make([]byte, 32)
+		if _, err = rand.Read(key); err == nil {
+			err = os.WriteFile(path, key, 0o600)
+		}
+	}
+	if err != nil {
+		return seal{}, fmt.Errorf("key of the secrets: %w", err)
+	}
+	block, err := aes.NewCipher(key)
+	if err != nil {
+		return seal{}, fmt.Errorf("%s: %w", path, err)
+	}
+	aead, err := cipher.NewGCM(block)
+	return seal{aead}, err
+}
+
+// close seals variables; nil when there are none.
+func (s seal) close(vars map[string]string) ([]byte, error) {
+	if len(vars) == 0 {
+		return nil, nil
+	}
+	plain, err := json.Marshal(vars)
+	if err != nil {
+		return nil, err
+	}
+	nonce := make([]byte, s.aead.NonceSize())
+	if _, err := rand.Read(nonce); err != nil {
+		return nil, err
+	}
+	return s.aead.Seal(nonce, nonce, plain, nil), nil
+}
+
+// open is the inverse of close.
+func (s seal) open(sealed []byte) (vars map[string]string, err error) {
+	if len(sealed) == 0 {
+		return nil, nil
+	}
+	n := s.aead.NonceSize()
+	if len(sealed) < n {
+		return nil, errors.New("sealed variables are cut off")
+	}
+	plain, err := s.aead.Open(nil, sealed[:n], sealed[n:], nil)
+	if err != nil {
+		return nil, fmt.Errorf("sealed variables cannot be opened: was %s replaced? %w", KeyFile, err)
+	}
+	return vars, json.Unmarshal(plain, &vars)
+}

@@ -1,0 +1,538 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/valyala/fasthttp"
+
+	"parallelpane/internal/core/remote"
+	"parallelpane/internal/core/verdict"
+	"parallelpane/internal/link"
+	"parallelpane/internal/store"
+	"parallelpane/internal/webdriver"
+)
+
+// SessionSummary is a session in a list.
+type SessionSummary struct {
+	ID       string          `json:"id"`
+	Kind     string          `json:"kind" enum:"script,remote"`
+	Name     string          `json:"name"`
+	Test     string          `json:"test"`
+	TestAt   int             `json:"test_index"`
+	Run      int             `json:"run" description:"number"`
+	RunName  string          `json:"run_name" description:"of the suite, or as the sessions named it"`
+	Project  string          `json:"project"`
+	Pane     int             `json:"pane"`
+	Label    string          `json:"label" description:"of the combination"`
+	Attempt  int             `json:"attempt"`
+	Tags     []string        `json:"tags"`
+	By       string          `json:"by"`
+	Agent    string          `json:"agent"`
+	Browser  string          `json:"browser"`
+	Version  string          `json:"version"`
+	OS       string          `json:"os"`
+	Device   string          `json:"device"`
+	State    string          `json:"state" enum:"waiting,open,ended"`
+	Verdict  verdict.Verdict `json:"verdict"`
+	Message  string          `json:"message"`
+	End      string          `json:"end" description:"how it ended"`
+	Note     string          `json:"note"`
+	Ahead    int             `json:"ahead" description:"while it waits: tests that ask for the same and came before it"`
+	QueuedAt *time.Time      `json:"queued_at"`
+	OpenedAt *time.Time      `json:"opened_at"`
+	EndedAt  *time.Time      `json:"ended_at"`
+}
+
+// Session is a session with everything that is kept of it.
+type Session struct {
+	SessionSummary
+	Asked    json.RawMessage `json:"asked" description:"capabilities that were asked for, without secrets"`
+	Options  remote.Options  `json:"options"`
+	TookMS   int64           `json:"took_ms"`
+	Detail   link.Detail     `json:"detail"`
+	Files    []link.File     `json:"files"`
+	Attempts []AttemptGlance `json:"attempts" description:"all of the same test in the same pane"`
+	Facts    *Agent          `json:"facts" description:"the agent, if it is still known"`
+	Taker    string          `json:"taker" description:"who has taken it over"`
+}
+
+// AttemptGlance is an attempt of the same cell.
+type AttemptGlance struct {
+	ID      string          `json:"id"`
+	Number  int             `json:"number"`
+	Verdict verdict.Verdict `json:"verdict"`
+}
+
+// SessionFilter narrows a list of sessions.
+type SessionFilter struct {
+	Text    string `query:"text" json:"-" description:"found in name, test, run, project, combination, person, message or note"`
+	Run     int    `query:"run" json:"-" description:"number of the run"`
+	Test    string `query:"test" json:"-" description:"found in the test's name"`
+	Tag     string `query:"tag" json:"-"`
+	Browser string `query:"browser" json:"-"`
+	Device  string `query:"device" json:"-"`
+	Verdict string `query:"verdict" json:"-" description:"passed, failed, ended, broken, skipped or unsupported"`
+	State   string `query:"state" json:"-" enum:"waiting,open,ended"`
+	Project string `query:"project" json:"-"`
+	Kind    string `query:"kind" json:"-" enum:"script,remote"`
+	Agent   string `query:"agent" json:"-"`
+	Since   string `query:"since" json:"-" description:"a day such as 2026-11-23, or a time in RFC 3339"`
+	Until   string `query:"until" json:"-" description:"a day, which is included, or a time"`
+	Before  string `query:"before" json:"-" description:"only sessions older than the one of this id"`
+	Limit   int    `query:"limit" json:"-" description:"at most this many; 50 if not given, 200 at most"`
+}
+
+func when(name, s string, endOfDay bool) (int64, error) {
+	if s == "" {
+		return 0, nil
+	}
+	if t, err := time.Parse(time.DateOnly, s); err == nil {
+		if endOfDay {
+			t = t.AddDate(0, 0, 1)
+		}
+		return store.Millis(t), nil
+	}
+	t, err := time.Parse(time.RFC3339, s)
+	if err != nil {
+		return 0, errorf(Invalid, "%s: expected a day such as 2026-11-23 or a time such as 2026-11-23T08:00:00Z, found %q", name, s)
+	}
+	return store.Millis(t), nil
+}
+
+// Sessions lists sessions, newest first.
+func (s *Service) Sessions(ctx context.Context, f SessionFilter) (out []SessionSummary, err error) {
+	if f.Verdict != "" {
+		if _, err := verdict.Parse(f.Verdict); err != nil {
+			return nil, errorf(Invalid, "%v", err)
+		}
+	}
+	if f.State != "" && f.State != waitingState && f.State != openState && f.State != endedState {
+		return nil, errorf(Invalid, "state: expected waiting, open or ended, found %q", f.State)
+	}
+	since, err := when("since", f.Since, false)
+	if err != nil {
+		return nil, err
+	}
+	until, err := when("until", f.Until, true)
+	if err != nil {
+		return nil, err
+	}
+	if f.Limit <= 0 || f.Limit > 200 {
+		f.Limit = 50
+	}
+	rows, err := s.store.Sessions(ctx, store.SessionFilter{Text: f.Text, Run: f.Run, Test: f.Test, Tag: f.Tag, Browser: f.Browser, Device: f.Device, Verdict: f.Verdict,
+		State: f.State, Project: f.Project, Kind: f.Kind, Agent: f.Agent, Since: since, Until: until, Before: f.Before, Limit: f.Limit})
+	if err != nil {
+		return nil, err
+	}
+	out = make([]SessionSummary, len(rows))
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if f.Before == "" && (f.State == "" || f.State == openState) && (f.Kind == "" || f.Kind == ScriptKind) {
+		defer func() { out = append(s.openScriptsLocked(f, since, until), out...) }()
+	}
+	for i, row := range rows {
+		out[i] = sessionOf(row)
+		if row.State == waitingState {
+			out[i].Ahead = s.machine.Ahead(row.ID)
+		}
+	}
+	return out, nil
+}
+
+func sessionOf(row store.SessionRow) SessionSummary {
+	v := SessionSummary{ID: row.ID, Kind: row.Kind, Name: row.Name, Test: row.TestName, TestAt: row.Test, Run: row.RunNumber, RunName: row.RunName, Project: row.Project,
+		Pane: row.Pane, Label: row.Label, Attempt: row.Number, By: row.By, Agent: row.Agent, Browser: row.Browser, Version: row.Version, OS: row.OS, Device: row.Device,
+		State: row.State, Verdict: verdict.Verdict(row.Verdict), Message: row.Message, End: row.How, Note: row.Note,
+		QueuedAt: at(row.QueuedAt), OpenedAt: at(row.OpenedAt), EndedAt: at(row.EndedAt)}
+	_ = json.Unmarshal([]byte(row.Tags), &v.Tags) // written by the service itself
+	return v
+}
+
+func (s *Service) sessionRow(ctx context.Context, id string) (store.SessionRow, error) {
+	s.mu.Lock()
+	x, open := s.scripts[id]
+	r := s.live[x.run]
+	s.mu.Unlock()
+	if open && r != nil {
+		return store.SessionRow{}, errorf(Conflict, "session %s serves a script: cancel run %d instead, or wait for its end", id, r.view.Number)
+	}
+	row, err := s.store.SessionByID(ctx, id)
+	return row, notFound(err, "there is no session %.80q", id)
+}
+
+// Session returns a session with what is kept of it.
+func (s *Service) Session(ctx context.Context, id string) (Session, error) {
+	s.mu.Lock()
+	if x, ok := s.scripts[id]; ok && s.live[x.run] != nil {
+		v := Session{SessionSummary: s.openScript(id, x, s.live[x.run]), Asked: json.RawMessage("{}"), Files: []link.File{}, Attempts: []AttemptGlance{}}
+		s.mu.Unlock()
+		return v, nil
+	}
+	s.mu.Unlock()
+	row, err := s.sessionRow(ctx, id)
+	if err != nil {
+		return Session{}, err
+	}
+	v := Session{SessionSummary: sessionOf(row), Asked: json.RawMessage(row.Asked), Files: []link.File{}, Attempts: []AttemptGlance{}}
+	if err := json.Unmarshal([]byte(row.Options), &v.Options); err != nil {
+		return v, fmt.Errorf("records of session %s: %w", id, err)
+	}
+	s.mu.Lock()
+	if row.State == waitingState {
+		v.Ahead = s.machine.Ahead(id)
+	}
+	s.mu.Unlock()
+	for _, a := range s.Agents() {
+		if a.Name == row.Agent {
+			v.Facts = &a
+		}
+	}
+	a, err := s.store.AttemptByID(ctx, id)
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+	case err != nil:
+		return v, err
+	default:
+		v.TookMS = a.TookMS
+		if err := json.Unmarshal([]byte(a.Detail), &v.Detail); err != nil {
+			return v, fmt.Errorf("records of session %s: %w", id, err)
+		}
+	}
+	files, err := s.store.FilesOf(ctx, []string{id})
+	if err != nil {
+		return v, err
+	}
+	for _, f := range files {
+		v.Files = append(v.Files, linkFile(f))
+	}
+	all, err := s.store.AttemptsOf(ctx, row.RunID, row.Test)
+	if err != nil {
+		return v, err
+	}
+	for _, o := range all {
+		if o.Pane == row.Pane {
+			v.Attempts = append(v.Attempts, AttemptGlance{o.ID, o.Number, verdict.Verdict(o.Verdict)})
+		}
+	}
+	return v, nil
+}
+
+// liveSession finds a session of somebody else's runner that has not ended.
+func (s *Service) liveSession(id string) *remoteSession {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.remotes[id]
+}
+
+// EndSession ends a session before its time.
+func (s *Service) EndSession(ctx context.Context, who Who, id string) error {
+	if x := s.liveSession(id); x != nil {
+		return s.endRemote(x, "ended by "+strings.TrimSuffix(who.Name, consoleSuffix))
+	}
+	row, err := s.sessionRow(ctx, id)
+	if err != nil {
+		return err
+	}
+	if row.Kind == ScriptKind {
+		return errorf(Conflict, "session %s serves a script: cancel run %d instead", id, row.RunNumber)
+	}
+	return errorf(Conflict, "session %s has ended already", id)
+}
+
+// cancelSessions ends every session of a run. It is called with the lock, which
+// it gives up.
+func (s *Service) cancelSessions(r *liveRun, why string) (Run, error) {
+	var all []*remoteSession
+	for _, id := range slices.Sorted(maps.Keys(s.remotes)) {
+		if x := s.remotes[id]; x.run == r {
+			all = append(all, x)
+		}
+	}
+	e := s.applyLocked(nil, store.ExplainRun(r.view.ID, why))
+	out := r.copy()
+	s.mu.Unlock()
+	errs := []error{s.carryOut(e)}
+	for _, x := range all {
+		errs = append(errs, s.endRemote(x, why))
+	}
+	return out, errors.Join(errs...)
+}
+
+// Judge takes what a runner says of the test that a session served, while the
+// session is open or after it.
+func (s *Service) Judge(ctx context.Context, id string, v link.SessionVerdict) error {
+	if v.Verdict != verdict.Passed && v.Verdict != verdict.Failed && v.Verdict != verdict.Skipped {
+		return errorf(Invalid, "verdict: expected passed, failed or skipped, found %q", v.Verdict)
+	}
+	if len(v.Message) > maxMessage {
+		v.Message = v.Message[:maxMessage] + " …"
+	}
+	if x := s.liveSession(id); x != nil {
+		return s.judgeOpen(id, v)
+	}
+	row, err := s.sessionRow(ctx, id)
+	switch {
+	case err != nil:
+		return err
+	case row.Kind != RemoteKind:
+		return errorf(Conflict, "session %s serves a script, which has its verdict from its steps", id)
+	case row.Verdict == string(verdict.Broken) || row.OpenedAt == 0:
+		return errorf(Conflict, "session %s is %s: %s", id, row.Verdict, row.How)
+	}
+	return s.judgeEnded(ctx, row, v)
+}
+
+func (s *Service) judgeOpen(id string, v link.SessionVerdict) error {
+	conn, err := s.sessionLink(anyToken, id)
+	if err != nil {
+		return errorf(Conflict, "%v", err)
+	}
+	var fault struct {
+		Value webdriver.Error `json:"value"`
+	}
+	status, err := exchange(conn, fasthttp.MethodPost, "/sessions/"+id+"/wd/pane/verdict", v, 15*time.Second, &struct{}{}, &fault)
+	if err == nil && status != fasthttp.StatusOK {
+		err = errorf(Conflict, "%s", fault.Value.Message)
+	}
+	return err
+}
+
+// judgeEnded changes the verdict of an ended session, its cell and its run.
+func (s *Service) judgeEnded(ctx context.Context, row store.SessionRow, v link.SessionVerdict) error {
+	s.growMu.Lock() // the run neither ends nor grows meanwhile by another session's coming
+	defer s.growMu.Unlock()
+	s.mu.Lock()
+	r := s.live[row.RunID]
+	s.mu.Unlock()
+	ended := r == nil
+	if ended {
+		run, err := s.store.RunByNumber(ctx, row.RunNumber)
+		if err != nil {
+			return err
+		}
+		if r, err = s.loadGrowing(ctx, run); err != nil {
+			return err
+		}
+	}
+	s.mu.Lock()
+	r.try(row.Pane, row.Test, row.Number, v.Verdict)
+	cell := r.cell(row.Pane, row.Test, r.view.Cells[row.Pane][row.Test].State, "")
+	batch := append(store.JudgeSession(row.ID, string(v.Verdict), v.Message), store.Regard(row.RunID, row.Pane, row.Test, string(cell), ""))
+	if ended {
+		batch = append(batch, store.ReviseRun(row.RunID, string(r.view.Counts.Over()), store.JSON(copyCounts(r.view.Counts))))
+		r.view.Verdict = r.view.Counts.Over()
+	} else {
+		batch = append(batch, store.Recount(row.RunID, store.JSON(copyCounts(r.view.Counts))))
+	}
+	if v.Verdict != verdict.Passed {
+		r.view.Cells[row.Pane][row.Test].Message = v.Message
+	}
+	e := s.applyLocked(nil, batch...)
+	e.events = append(e.events, r.event(row.Pane, row.Test), Event{Type: "sessions"})
+	s.mu.Unlock()
+	return s.carryOut(e)
+}
+
+// maxNote bounds a note, in bytes.
+const maxNote = 16 << 10
+
+// NoteSession keeps a note on a session.
+func (s *Service) NoteSession(ctx context.Context, id, note string) error {
+	if len(note) > maxNote {
+		return errorf(Invalid, "a note has at most %d bytes", maxNote)
+	}
+	if _, err := s.sessionRow(ctx, id); err != nil {
+		return err
+	}
+	return s.store.Write(store.NoteSession(id, note))
+}
+
+// scriptSession is an open session that serves a script.
+type scriptSession struct {
+	run        string // id
+	pane, test int
+	fence      int64
+	agent      string
+	began      time.Time
+}
+
+// dropScriptsLocked forgets the sessions of some tests of a lease. The next test
+// of a lease may be announced before the last one's result comes.
+func (s *Service) dropScriptsLocked(fence int64, which func(test int) bool) {
+	for id, x := range s.scripts {
+		if x.fence == fence && which(x.test) {
+			delete(s.scripts, id)
+			s.routes.Delete(id)
+			s.lookers.Delete(id)
+		}
+	}
+}
+
+// openScriptsLocked lists the sessions of scripts that are open now, newest
+// first, as far as they pass the filter.
+func (s *Service) openScriptsLocked(f SessionFilter, since, until int64) []SessionSummary {
+	out := []SessionSummary{}
+	for id, x := range s.scripts {
+		r := s.live[x.run]
+		if began := store.Millis(x.began); r == nil || began < since || (until > 0 && began >= until) {
+			continue
+		}
+		v := s.openScript(id, x, r)
+		text := strings.ToLower(strings.Join([]string{v.Name, v.RunName, v.Project, v.Label, v.By, fmt.Sprintf("#%d", v.Run)}, " "))
+		if (f.Run == 0 || f.Run == v.Run) && strings.Contains(text, strings.ToLower(f.Text)) && strings.Contains(strings.ToLower(v.Test), strings.ToLower(f.Test)) &&
+			(f.Tag == "" || slices.Contains(v.Tags, f.Tag)) && (f.Browser == "" || f.Browser == v.Browser) && (f.Device == "" || f.Device == v.Device) &&
+			f.Verdict == "" && (f.Project == "" || f.Project == v.Project) && (f.Agent == "" || f.Agent == v.Agent) {
+			out = append(out, v)
+		}
+	}
+	slices.SortFunc(out, func(a, b SessionSummary) int { return strings.Compare(b.ID, a.ID) })
+	return out
+}
+
+func (s *Service) openScript(id string, x scriptSession, r *liveRun) SessionSummary {
+	p, t := r.view.Panes[x.pane], r.view.Tests[x.test]
+	return SessionSummary{ID: id, Kind: ScriptKind, Name: t.Name, Test: t.Name, TestAt: x.test, Run: r.view.Number, RunName: r.view.Suite, Project: r.view.Project, Pane: x.pane,
+		Label: p.Label, Attempt: r.view.Cells[x.pane][x.test].Attempts + 1, Tags: t.Tags, By: r.view.By, Agent: x.agent, Browser: p.Values["browser"], Version: p.Info.Version,
+		OS: p.Values["os"], Device: p.Values["device"], State: openState, QueuedAt: at(store.Millis(x.began)), OpenedAt: at(store.Millis(x.began))}
+}
+
+// scriptSession is the record of a script's session that has ended.
+func (s *Service) scriptSession(r *liveRun, a store.Attempt, res link.Result) store.Session {
+	t := r.view.Tests[a.Test]
+	row := store.Session{ID: a.ID, RunID: a.RunID, Pane: a.Pane, Test: a.Test, Number: a.Number, Kind: ScriptKind, Name: t.Name, Tags: store.JSON(listed(t.Tags)), By: r.view.By,
+		Agent: a.Agent, Browser: res.Detail.Browser, Version: res.Detail.Version, Device: res.Detail.Device, Asked: "{}", Options: "{}", State: endedState, Verdict: a.Verdict,
+		Message: a.Message, How: "its script ended", QueuedAt: a.StartedAt, OpenedAt: a.StartedAt + res.Detail.StartMS, EndedAt: a.StartedAt + a.TookMS}
+	if c := s.agents[a.Agent]; c != nil {
+		row.OS = c.machine.OS
+	}
+	return row
+}
+
+// LivePicture is what an open session shows now.
+type LivePicture struct {
+	Image  []byte
+	Media  string
+	Number int // grows with every picture that differs
+}
+
+// looker shares the pictures of one session among those who watch it.
+type looker struct {
+	mu     sync.Mutex
+	next   chan struct{} // closed when the picture that is under way is there
+	latest LivePicture
+	err    error
+}
+
+// Picture waits for what an open session shows, if that is another picture than
+// the one of a number; it returns none when nothing changes for a while. However
+// many ask, the agent is asked once, and not at all while nobody does.
+func (s *Service) Picture(ctx context.Context, id string, after int) (LivePicture, error) {
+	v, _ := s.lookers.LoadOrStore(id, &looker{})
+	l := v.(*looker)
+	l.mu.Lock()
+	if l.latest.Number > after {
+		defer l.mu.Unlock()
+		return l.latest, nil
+	}
+	if l.next == nil {
+		l.next = make(chan struct{})
+		known := l.latest.Number
+		s.tasks.Go(func() { s.look(id, l, known) })
+	}
+	next := l.next
+	l.mu.Unlock()
+	select {
+	case <-next:
+	case <-ctx.Done():
+		return LivePicture{}, ctx.Err()
+	case <-s.stop:
+		return LivePicture{}, errorf(Conflict, "the service is stopping")
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.latest, l.err
+}
+
+// look fetches the next picture from the agent.
+func (s *Service) look(id string, l *looker, after int) {
+	var got LivePicture
+	conn, err := s.sessionLink(anyToken, id)
+	if err != nil {
+		err = errorf(NotFound, "session %.80q is not open", id)
+		s.lookers.Delete(id)
+	} else {
+		var p said
+		p, err = ask(conn, fasthttp.MethodGet, fmt.Sprintf("/sessions/%s/picture?after=%d", id, after), nil, 30*time.Second)
+		switch {
+		case err != nil:
+			err = errorf(Conflict, "no picture came: %v", err)
+		case p.status == fasthttp.StatusOK:
+			got = LivePicture{Image: p.body, Media: p.media}
+			got.Number, err = strconv.Atoi(string(p.header))
+		case p.status != fasthttp.StatusNoContent:
+			err = errorf(Conflict, "no picture came: %s", p.text())
+		}
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.err = err; err == nil && got.Number > 0 {
+		l.latest = got
+	}
+	close(l.next)
+	l.next = nil
+}
+
+// ByHand has a person take a session over, act in it, and give it back.
+func (s *Service) ByHand(who Who, id string, h link.Hand) (said string, err error) {
+	conn, err := s.sessionLink(anyToken, id)
+	if err != nil {
+		return "", errorf(NotFound, "session %.80q is not open", id)
+	}
+	h.Who = strings.TrimSuffix(who.Name, consoleSuffix)
+	got, err := ask(conn, fasthttp.MethodPost, "/sessions/"+id+"/hand", h, 40*time.Second)
+	if err != nil {
+		return "", errorf(Conflict, "the agent did not answer: %v", err)
+	}
+	switch got.status {
+	case fasthttp.StatusNoContent:
+		s.hub.publish(Event{Type: "sessions"})
+		return "", nil
+	case fasthttp.StatusOK:
+		var v struct {
+			Said string `json:"said"`
+		}
+		err := json.Unmarshal(got.body, &v)
+		return v.Said, err
+	case fasthttp.StatusConflict:
+		return "", errorf(Conflict, "%s", got.text())
+	}
+	return "", errorf(Invalid, "%s", got.text())
+}
+
+// SoFar returns the lines of commands or console of an open session after the
+// first ones.
+func (s *Service) SoFar(id, kind string, from int) ([]byte, error) {
+	conn, err := s.sessionLink(anyToken, id)
+	if err != nil {
+		return nil, errorf(NotFound, "session %.80q is not open", id)
+	}
+	got, err := ask(conn, fasthttp.MethodGet, fmt.Sprintf("/sessions/%s/sofar/%s?from=%d", id, url.PathEscape(kind), from), nil, 15*time.Second)
+	if err != nil {
+		return nil, errorf(Conflict, "the agent did not answer: %v", err)
+	}
+	if got.status != fasthttp.StatusOK {
+		return nil, errorf(NotFound, "%s", got.text())
+	}
+	return got.body, nil
+}

@@ -1,0 +1,58 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+
+	"parallelpane/internal/core/record"
+	"parallelpane/internal/core/retain"
+	"parallelpane/internal/store"
+)
+
+// ProjectSettings are what was settled for a project.
+type ProjectSettings struct {
+	Name   string        `json:"name"`
+	Record record.Policy `json:"record" description:"what is recorded of its sessions; what is left out is as usual"`
+	Keep   []retain.Rule `json:"keep" description:"for how long its recordings are kept; none means the rules of the project *"`
+}
+
+// ProjectSettings returns what was settled for a project; nothing for one that
+// nobody has settled anything for.
+func (s *Service) ProjectSettings(ctx context.Context, name string) (ProjectSettings, error) {
+	row, err := s.store.ProjectByName(ctx, name)
+	if errors.Is(err, store.ErrNotFound) {
+		return ProjectSettings{Name: name, Record: record.Policy{}}, nil
+	}
+	if err != nil {
+		return ProjectSettings{}, err
+	}
+	return settingsOf(row)
+}
+
+func settingsOf(row store.Project) (ProjectSettings, error) {
+	p := ProjectSettings{Name: row.Name, Record: record.Policy{}}
+	for into, src := range map[any]string{&p.Record: row.Record, &p.Keep: row.Keep} {
+		if err := json.Unmarshal([]byte(src), into); err != nil {
+			return p, fmt.Errorf("settings of project %q: %w", row.Name, err)
+		}
+	}
+	return p, nil
+}
+
+// SetProject settles something for a project.
+func (s *Service) SetProject(p ProjectSettings) error {
+	if err := p.Record.Check(); err != nil {
+		return errorf(Invalid, "record: %v", err)
+	}
+	for _, r := range p.Keep {
+		if err := r.Check(); err != nil {
+			return errorf(Invalid, "keep: %v", err)
+		}
+	}
+	if p.Keep == nil {
+		p.Keep = []retain.Rule{}
+	}
+	return s.store.Write(store.SaveProject(store.Project{Name: p.Name, Record: store.JSON(p.Record), Keep: store.JSON(p.Keep)}))
+}

@@ -1,0 +1,208 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/dustin/go-humanize"
+	"github.com/shirou/gopsutil/v4/disk"
+
+	"parallelpane/internal/core/record"
+	"parallelpane/internal/core/retain"
+	"parallelpane/internal/core/verdict"
+	"parallelpane/internal/store"
+)
+
+// Sweep is what a sweep of recorded files removed, or would remove.
+type Sweep struct {
+	Dry   bool        `json:"dry"`
+	Files []SweptFile `json:"files" description:"the first 500"`
+	Count int         `json:"count"`
+	Bytes int64       `json:"bytes" description:"of these files"`
+	Left  int         `json:"left" description:"files that stay"`
+	Kept  int64       `json:"left_bytes"`
+}
+
+// SweptFile is a file that a sweep removes.
+type SweptFile struct {
+	Session string          `json:"session"`
+	Name    string          `json:"name"`
+	Kind    record.Kind     `json:"kind"`
+	Project string          `json:"project"`
+	Verdict verdict.Verdict `json:"verdict"`
+	Size    int64           `json:"size"`
+	Why     string          `json:"why"`
+}
+
+const (
+	sweepEvery = time.Hour
+	maxSwept   = 500
+	sweepBatch = 200 // files in one write
+)
+
+// sweeper sweeps now and then.
+func (s *Service) sweeper() {
+	t := time.NewTicker(sweepEvery)
+	defer t.Stop()
+	for {
+		select {
+		case <-s.stop:
+			return
+		case <-t.C:
+		}
+		if done, err := s.Sweep(context.Background(), false); err != nil {
+			s.log.Error("recordings could not be swept", "error", err)
+		} else if done.Count > 0 {
+			s.log.Info("recordings swept", "files", done.Count, "bytes", done.Bytes)
+		}
+	}
+}
+
+// Sweep removes the recorded files whose time is over; a dry one only says
+// which. Verdicts, messages and steps stay.
+func (s *Service) Sweep(ctx context.Context, dry bool) (Sweep, error) {
+	s.sweeping.Lock() // one at a time
+	defer s.sweeping.Unlock()
+	out := Sweep{Dry: dry}
+	rows, err := s.store.KeptFiles(ctx, store.Millis(s.now()))
+	if err != nil {
+		return out, err
+	}
+	projects, err := s.store.Projects(ctx)
+	if err != nil {
+		return out, err
+	}
+	policy := retain.Policy{Rules: map[string][]retain.Rule{}, Total: s.keepTotal}
+	for _, row := range projects {
+		p, err := settingsOf(row)
+		if err != nil {
+			return out, err
+		}
+		if len(p.Keep) > 0 {
+			policy.Rules[p.Name] = p.Keep
+		}
+	}
+	files := make([]retain.File, len(rows))
+	hash := map[[2]string]string{}
+	for i, f := range rows {
+		files[i] = retain.File{Attempt: f.AttemptID, Name: f.Name, Project: f.Project, Kind: record.Kind(f.Kind), Verdict: verdict.Verdict(f.Verdict), Size: f.Size, At: store.Time(f.At)}
+		hash[[2]string{f.AttemptID, f.Name}] = f.Hash
+		out.Kept += f.Size
+	}
+	doomed := policy.Sweep(s.now(), files)
+	for _, d := range doomed {
+		out.Bytes += d.Size
+		if len(out.Files) < maxSwept {
+			out.Files = append(out.Files, SweptFile{d.Attempt, d.Name, d.Kind, d.Project, d.Verdict, d.Size, d.Why})
+		}
+	}
+	out.Count, out.Left, out.Kept = len(doomed), len(files)-len(doomed), out.Kept-out.Bytes
+	if dry {
+		return out, nil
+	}
+	for len(doomed) > 0 {
+		n := min(sweepBatch, len(doomed))
+		if err := s.dropFiles(ctx, doomed[:n], hash); err != nil {
+			return out, err
+		}
+		doomed = doomed[n:]
+	}
+	return out, nil
+}
+
+// dropFiles forgets files and then removes the contents that nothing refers to
+// any more: a crash between leaves contents behind, never a file without any.
+func (s *Service) dropFiles(ctx context.Context, doomed []retain.Doomed, hash map[[2]string]string) error {
+	s.putting.Lock() // no file with the same contents is just being handed in
+	defer s.putting.Unlock()
+	var batch []store.Stmt
+	var hashes []string
+	for _, d := range doomed {
+		batch = append(batch, store.DropFile(d.Attempt, d.Name))
+		hashes = append(hashes, hash[[2]string{d.Attempt, d.Name}])
+	}
+	if err := s.store.Write(batch...); err != nil {
+		return err
+	}
+	used, err := s.store.HashesInUse(ctx, hashes)
+	if err != nil {
+		return err
+	}
+	keep := map[string]bool{}
+	for _, h := range used {
+		keep[h] = true
+	}
+	for _, h := range hashes {
+		if !keep[h] {
+			if err := s.blobs.Remove(h); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// Storage is how much room there is for recordings.
+type Storage struct {
+	Free  uint64 `json:"free" description:"bytes on the disk of the data directory"`
+	Total uint64 `json:"total"`
+	Need  uint64 `json:"need" description:"bytes that must be free for recordings to be taken"`
+	Full  string `json:"full" description:"what is switched off for want of room; empty while there is enough"`
+}
+
+const diskEvery = 5 * time.Second
+
+// measure looks how full the disk is.
+func (s *Service) measure() Storage {
+	st := Storage{Need: s.minFree}
+	u, err := disk.Usage(s.dir)
+	if err != nil {
+		return st // it is not known to be full
+	}
+	st.Free, st.Total = u.Free, u.Total
+	if st.Free < st.Need {
+		st.Full = fmt.Sprintf("The service's disk is nearly full (%s free, %s needed): no recordings are taken or kept until there is room. Verdicts and steps are kept. pane sweep makes room; pane keep says for how long recordings stay.",
+			humanize.IBytes(st.Free), humanize.IBytes(st.Need))
+	}
+	return st
+}
+
+// watchDisk notes whether there is room.
+func (s *Service) watchDisk() {
+	t := time.NewTicker(diskEvery)
+	defer t.Stop()
+	for {
+		now := s.measure()
+		was := s.storage.Swap(&now)
+		if (was == nil || was.Full == "") != (now.Full == "") {
+			s.log.Warn("room for recordings", "free", now.Free, "needed", now.Need, "full", now.Full != "")
+			s.hub.publish(Event{Type: "agents"})
+		}
+		select {
+		case <-s.stop:
+			return
+		case <-t.C:
+		}
+	}
+}
+
+// Storage says how much room there is.
+func (s *Service) Storage() Storage {
+	if st := s.storage.Load(); st != nil {
+		return *st
+	}
+	return s.measure()
+}
+
+// recorded is a policy as it can be had: nothing is recorded without room.
+func (s *Service) recorded(p record.Policy) record.Policy {
+	if s.Storage().Full == "" {
+		return p
+	}
+	off := record.Policy{}
+	for _, k := range record.Kinds {
+		off[k] = record.Off
+	}
+	return off
+}

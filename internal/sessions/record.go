@@ -1,0 +1,528 @@
+package sessions
+
+import (
+	"bytes"
+	"context"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"sync"
+	"time"
+
+	"parallelpane/internal/bidi"
+	"parallelpane/internal/core/record"
+	"parallelpane/internal/core/verdict"
+	"parallelpane/internal/recording"
+	"parallelpane/internal/webdriver"
+)
+
+// Recording is what is being kept of a session, or of the part of one that
+// serves one test. Its files lie in a directory of its own until they are taken.
+type Recording struct {
+	s      *Session
+	policy record.Policy
+	mask   *recording.Mask
+	began  time.Time
+	dir    string
+	ctx    context.Context // of the recording's own commands
+	cancel context.CancelFunc
+	tasks  sync.WaitGroup
+
+	commands *recording.Lines
+	console  *recording.Lines
+	network  *recording.Network
+	bodies   chan *recording.Done
+	video    *video
+	off      []func() // take handlers off the connection
+
+	count     int          // of commands
+	passing   sync.RWMutex // held to read while an exchange is handed over
+	exchanges chan exchange
+	written   chan struct{} // closed when all are
+
+	mu       sync.Mutex
+	missing  []Missing
+	shots    []string
+	lastShot time.Time
+	shooting bool
+}
+
+// Missing is a kind of recording that cannot be had, with the reason.
+type Missing struct {
+	Kind   record.Kind `json:"kind"`
+	Reason string      `json:"reason"`
+}
+
+// Made is a file of a recording.
+type Made struct {
+	Name  string
+	Kind  record.Kind
+	Media string
+	Path  string
+}
+
+// Limits of a recording.
+const (
+	maxShots  = 300
+	shotPause = 2 * time.Second // between pictures of failing commands
+)
+
+// Record begins to record the session into dir, with a clock that began at a
+// time. One recording can go on at a time. What cannot be recorded is listed,
+// never an error.
+func (s *Session) Record(ctx context.Context, policy record.Policy, mask *recording.Mask, dir string, began time.Time) (*Recording, error) {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, fmt.Errorf("record: %w", err)
+	}
+	r := &Recording{s: s, policy: policy, mask: mask, began: began, dir: dir}
+	r.ctx, r.cancel = context.WithCancel(Quiet(context.WithoutCancel(ctx)))
+	var err error
+	if policy.Wants(record.Commands) {
+		if r.commands, err = recording.CreateLines(filepath.Join(dir, recording.CommandsFile)); err != nil {
+			return nil, fmt.Errorf("record: %w", err)
+		}
+	}
+	r.listen()
+	if policy.Wants(record.Video) {
+		if r.video, err = startVideo(r); err != nil {
+			r.lack(record.Video, err.Error())
+		}
+	}
+	r.exchanges, r.written = make(chan exchange, 256), make(chan struct{})
+	go func(xs <-chan exchange) {
+		defer close(r.written)
+		for x := range xs {
+			r.write(x)
+		}
+	}(r.exchanges)
+	s.tap.rec.Store(r)
+	return r, nil
+}
+
+func (r *Recording) lack(kind record.Kind, reason string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if !slices.ContainsFunc(r.missing, func(m Missing) bool { return m.Kind == kind }) {
+		r.missing = append(r.missing, Missing{kind, reason})
+	}
+}
+
+// Missing lists what could not be recorded.
+func (r *Recording) Missing() []Missing {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return slices.Clone(r.missing)
+}
+
+// At is the session's clock now, in milliseconds.
+func (r *Recording) At() float64 { return ms(time.Since(r.began)) }
+
+func ms(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
+
+// listen subscribes to the events of network and console, as far as wanted.
+func (r *Recording) listen() {
+	network, console := r.policy.Wants(record.Network), r.policy.Wants(record.Console)
+	if !network && !console {
+		return
+	}
+	conn := r.s.BiDi
+	if conn == nil {
+		if console {
+			r.lack(record.Console, "the engine has no BiDi connection")
+		}
+		switch p := r.s.proxy; {
+		case network && p != nil:
+			r.network = recording.NewNetwork(r.began, r.s.Browser.Name, r.s.Browser.Version)
+			p.to.Store(r.network)
+			r.off = append(r.off, func() { p.to.Store(nil) })
+			r.lack("network of https", "a proxy sees only that there was a connection")
+		case network:
+			r.lack(record.Network, "the engine has no BiDi connection; asked for with network=on, a proxy sees what it can")
+		}
+		return
+	}
+	ctx, cancel := context.WithTimeout(r.ctx, 5*time.Second)
+	defer cancel()
+	subscribe := func(kind record.Kind, handle func(bidi.Event), events ...string) {
+		for _, method := range events {
+			r.off = append(r.off, conn.On(method, handle))
+		}
+		if err := conn.Subscribe(ctx, events...); err != nil {
+			r.lack(kind, err.Error())
+			return
+		}
+		r.off = append(r.off, func() {
+			ctx, cancel := context.WithTimeout(r.ctx, time.Second)
+			defer cancel()
+			_ = conn.Unsubscribe(ctx, events...) // the session may be gone
+		})
+	}
+	if console {
+		var err error
+		if r.console, err = recording.CreateLines(filepath.Join(r.dir, recording.ConsoleFile)); err != nil {
+			r.lack(record.Console, err.Error())
+		} else {
+			subscribe(record.Console, r.logged, "log.entryAdded")
+		}
+	}
+	if network {
+		r.network = recording.NewNetwork(r.began, r.s.Browser.Name, r.s.Browser.Version)
+		if collector, err := collect(ctx, conn); err == nil {
+			bodies := make(chan *recording.Done, 1000)
+			r.bodies = bodies
+			r.tasks.Go(func() { r.fetchBodies(conn, collector, bodies) })
+		}
+		subscribe(record.Network, r.exchanged, recording.NetworkEvents...)
+	}
+}
+
+// collect has the browser keep bodies for a while (BiDi, section 7.8.3
+// "network.addDataCollector"); some keep only those of answers.
+func collect(ctx context.Context, conn *bidi.Conn) (collector string, err error) {
+	var got struct {
+		Collector string `json:"collector"`
+	}
+	for _, types := range [][]string{{"request", "response"}, {"response"}} {
+		err = conn.Send(ctx, "network.addDataCollector", map[string]any{"dataTypes": types, "maxEncodedDataSize": recording.MaxBody}, &got)
+		if err == nil {
+			return got.Collector, nil
+		}
+	}
+	return "", err
+}
+
+func (r *Recording) exchanged(e bidi.Event) {
+	done, err := r.network.Event(e.Method, e.Params)
+	if err != nil || done == nil {
+		return
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.bodies == nil {
+		r.network.Body(done, "", false, "not kept: the engine hands no bodies out")
+		return
+	}
+	select {
+	case r.bodies <- done:
+	default:
+		r.network.Body(done, "", false, "not kept: too many answers at once")
+	}
+}
+
+// fetchBodies asks for the bodies of answers, one after another, off the
+// commands' way.
+func (r *Recording) fetchBodies(conn *bidi.Conn, collector string, bodies <-chan *recording.Done) {
+	get := func(kind, request string) (text string, binary bool, err error) {
+		var got struct {
+			Bytes struct {
+				Type  string `json:"type"`
+				Value string `json:"value"`
+			} `json:"bytes"`
+		}
+		ctx, cancel := context.WithTimeout(r.ctx, 3*time.Second)
+		defer cancel()
+		err = conn.Send(ctx, "network.getData", map[string]any{"dataType": kind, "request": request, "collector": collector, "disown": true}, &got)
+		return got.Bytes.Value, got.Bytes.Type == "base64", err
+	}
+	for d := range bodies {
+		if d.Method != http.MethodGet && d.Method != http.MethodHead {
+			if text, binary, err := get("request", d.Request); err == nil {
+				r.network.Sent(d, text, binary)
+			}
+		}
+		switch {
+		case !recording.KeepsBody(d.Media):
+			r.network.Body(d, "", false, "not kept: "+d.Media)
+		case d.Size > recording.MaxBody:
+			r.network.Body(d, "", false, fmt.Sprintf("%d bytes, too long to keep", d.Size))
+		default:
+			text, binary, err := get("response", d.Request)
+			why := ""
+			if err != nil {
+				why = "not kept: " + err.Error()
+			}
+			r.network.Body(d, text, binary, why)
+		}
+	}
+}
+
+// logged takes one log.entryAdded (BiDi, section 7.7.4).
+func (r *Recording) logged(e bidi.Event) {
+	var x struct {
+		Type      string  `json:"type"`
+		Level     string  `json:"level"`
+		Text      string  `json:"text"`
+		Timestamp float64 `json:"timestamp"`
+		Stack     struct {
+			Frames []struct {
+				URL    string `json:"url"`
+				Line   int    `json:"lineNumber"`
+				Column int    `json:"columnNumber"`
+			} `json:"callFrames"`
+		} `json:"stackTrace"`
+	}
+	if json.Unmarshal(e.Params, &x) != nil {
+		return
+	}
+	l := recording.Line{AtMS: x.Timestamp - float64(r.began.UnixMicro())/1000, Level: x.Level, Source: x.Type, Text: r.mask.Text(x.Text)}
+	if len(l.Text) > recording.MaxText {
+		l.Text = l.Text[:recording.MaxText] + " …"
+	}
+	if len(x.Stack.Frames) > 0 {
+		f := x.Stack.Frames[0] // rows and columns are counted from 0 there
+		l.Address, l.Row, l.Column = r.mask.Text(f.URL), f.Line+1, f.Column+1
+	}
+	_ = r.console.Add(l) // a full disk shows when the file is closed
+}
+
+// exchange is a command with its answer, as it passed.
+type exchange struct {
+	method, path, by string
+	body             []byte
+	at, took         float64 // milliseconds
+	answer           Answer
+	err              error
+}
+
+// note takes an exchange for the log. Neither the command's answer nor the next
+// command waits for its being written.
+func (r *Recording) note(x exchange) {
+	r.passing.RLock()
+	defer r.passing.RUnlock()
+	if r.exchanges != nil {
+		r.exchanges <- x
+	}
+}
+
+// write writes an exchange to the log.
+func (r *Recording) write(x exchange) {
+	r.count++
+	command := webdriver.CommandOf(x.method, x.path)
+	c := &recording.Command{Number: r.count, AtMS: x.at, TookMS: x.took, Name: command.Name, Method: x.method, Path: r.mask.Text(x.path), By: x.by, Status: x.answer.Status}
+	var a struct {
+		Value json.RawMessage `json:"value"`
+	}
+	switch {
+	case x.err != nil:
+		c.Error, c.Message = "no answer", r.mask.Text(x.err.Error())
+	case json.Unmarshal(x.answer.Body, &a) != nil:
+		c.Error = "not an answer of WebDriver"
+	case c.Status != http.StatusOK:
+		var e webdriver.Error
+		_ = json.Unmarshal(a.Value, &e) // without a code it is shown by its status
+		c.Error, c.Message = e.Code, r.mask.Text(e.Message)
+	case c.Name == "Take Screenshot" || c.Name == "Take Element Screenshot" || c.Name == "Print Page":
+		c.Result = recording.Cut(a.Value, 1)
+	default:
+		c.Result = r.mask.JSON(recording.Cut(a.Value, recording.MaxResult))
+	}
+	r.shoot(c, command.Changes && x.err == nil, c.Error != "" && x.err == nil)
+	if r.commands == nil {
+		return
+	}
+	if body := bytes.TrimSpace(x.body); len(body) > 2 { // {} says nothing
+		if c.Arguments = r.mask.JSON(recording.Cut(body, recording.MaxArguments)); !json.Valid(c.Arguments) {
+			c.Arguments, _ = json.Marshal(r.mask.Text(string(c.Arguments)))
+		}
+	}
+	_ = r.commands.Add(c) // a full disk shows when the file is closed
+}
+
+// shoot takes a picture after a command, if one is wanted. The command's answer
+// does not wait for it; the next command may.
+func (r *Recording) shoot(c *recording.Command, changed, failed bool) {
+	keep := r.policy[record.Screenshots]
+	wanted := (keep == record.On && (changed || failed)) || (keep == record.OnFailure && failed)
+	if !wanted || c.Name == "Delete Session" {
+		return
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.shooting || len(r.shots) >= maxShots || (!changed && time.Since(r.lastShot) < shotPause) {
+		return
+	}
+	r.shooting, r.lastShot = true, time.Now()
+	base := fmt.Sprintf("command-%05d", c.Number)
+	c.Shot = base + ".jpg"
+	if r.s.BiDi == nil {
+		c.Shot = base + ".png"
+	}
+	r.shots = append(r.shots, c.Shot)
+	name := c.Shot
+	r.tasks.Go(func() {
+		ctx, cancel := context.WithTimeout(r.ctx, 10*time.Second)
+		defer cancel()
+		picture, err := r.s.Picture(ctx)
+		if err == nil {
+			err = os.WriteFile(filepath.Join(r.dir, name), picture, 0o600)
+		}
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		r.shooting = false
+		if err != nil {
+			r.shots = slices.DeleteFunc(r.shots, func(s string) bool { return s == name })
+		}
+	})
+}
+
+var errDialog = errors.New("a dialog is open")
+
+// Picture is what the session shows now: a JPEG where the engine has BiDi, a
+// PNG elsewhere.
+func (s *Session) Picture(ctx context.Context) ([]byte, error) {
+	ctx = Quiet(ctx)
+	if s.BiDi == nil {
+		// A dialog that is open would be closed by the command for a picture, as section
+		// 11 "User prompts" has it; asking for its text leaves it alone.
+		if _, err := s.AlertText(ctx); err == nil {
+			return nil, errDialog
+		}
+		return s.Screenshot(ctx)
+	}
+	contexts, err := s.BiDi.TopContexts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if len(contexts) == 0 {
+		return nil, errors.New("no window is open")
+	}
+	shown := contexts[0]
+	if len(contexts) > 1 {
+		if window, err := s.Window(ctx); err == nil && slices.Contains(contexts, window) {
+			shown = window
+		}
+	}
+	var got struct {
+		Data string `json:"data"`
+	}
+	err = s.BiDi.Send(ctx, "browsingContext.captureScreenshot", map[string]any{"context": shown, "format": map[string]any{"type": "image/jpeg", "quality": 0.7}}, &got)
+	if err != nil {
+		return nil, err
+	}
+	return base64.StdEncoding.DecodeString(got.Data)
+}
+
+// Last takes the picture that a session leaves behind, if pictures are kept.
+// Call it before the session is deleted.
+func (r *Recording) Last() {
+	if r == nil || r.s.Busy() || !r.policy.Wants(record.Screenshots) {
+		return
+	}
+	ctx, cancel := context.WithTimeout(r.ctx, 5*time.Second)
+	defer cancel()
+	picture, err := r.s.Picture(ctx)
+	if err != nil {
+		return
+	}
+	name := "last.png"
+	if bytes.HasPrefix(picture, []byte{0xff, 0xd8}) {
+		name = "last.jpg"
+	}
+	if os.WriteFile(filepath.Join(r.dir, name), picture, 0o600) == nil {
+		r.mu.Lock()
+		r.shots = append(r.shots, name)
+		r.mu.Unlock()
+	}
+}
+
+// End stops the recording and returns the files that stay for a session that
+// ended with a verdict. The caller removes the directory.
+func (r *Recording) End(v verdict.Verdict) (made []Made) {
+	r.s.tap.rec.CompareAndSwap(r, nil)
+	for _, off := range r.off {
+		off()
+	}
+	r.mu.Lock()
+	if r.bodies != nil {
+		close(r.bodies)
+		r.bodies = nil
+	}
+	r.mu.Unlock()
+	r.passing.Lock()
+	close(r.exchanges)
+	r.exchanges = nil
+	r.passing.Unlock()
+	<-r.written
+	patience := 3 * time.Second
+	if r.s.Busy() {
+		patience = 0 // nothing more is to be had of a driver that does not answer
+	}
+	r.waitFor(patience)
+	if r.video != nil {
+		if err := r.video.end(); err != nil {
+			r.lack(record.Video, err.Error())
+		}
+	}
+	r.cancel()
+	r.tasks.Wait()
+	add := func(kind record.Kind, name, media string) {
+		if r.policy.Keeps(kind, v) {
+			made = append(made, Made{name, kind, media, filepath.Join(r.dir, name)})
+		}
+	}
+	for kind, l := range map[record.Kind]*recording.Lines{record.Commands: r.commands, record.Console: r.console} {
+		if l == nil {
+			continue
+		}
+		if lost, err := l.Close(); err != nil {
+			r.lack(kind, err.Error())
+		} else if lost > 0 {
+			r.lack(kind, fmt.Sprintf("%d items more than a file holds", lost))
+		}
+	}
+	if r.commands != nil {
+		add(record.Commands, recording.CommandsFile, "application/jsonl")
+	}
+	if r.console != nil {
+		add(record.Console, recording.ConsoleFile, "application/jsonl")
+	}
+	if r.network != nil && r.policy.Keeps(record.Network, v) {
+		raw, err := json.Marshal(r.network.HAR(r.s.Browser.Version))
+		if err == nil {
+			err = os.WriteFile(filepath.Join(r.dir, recording.NetworkFile), r.mask.JSON(raw), 0o600)
+		}
+		if err != nil {
+			r.lack(record.Network, err.Error())
+		} else {
+			add(record.Network, recording.NetworkFile, "application/json")
+		}
+	}
+	if r.video != nil && r.video.good {
+		add(record.Video, recording.VideoFile, "video/webm")
+	}
+	for _, name := range r.shots {
+		media := "image/jpeg"
+		if filepath.Ext(name) == ".png" {
+			media = "image/png"
+		}
+		add(record.Screenshots, name, media)
+	}
+	if r.policy.Keeps(record.Logs, v) {
+		if tail := bytes.TrimSpace(r.s.Log(256 << 10)); len(tail) > 0 {
+			if os.WriteFile(filepath.Join(r.dir, recording.DriverFile), r.mask.Bytes(tail), 0o600) == nil {
+				add(record.Logs, recording.DriverFile, "text/plain; charset=utf-8")
+			}
+		}
+	}
+	return made
+}
+
+// waitFor gives the recording's tasks a while to end by themselves.
+func (r *Recording) waitFor(limit time.Duration) {
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		r.tasks.Wait()
+	}()
+	select {
+	case <-done:
+	case <-time.After(limit):
+		r.cancel()
+		<-done
+	}
+}
