@@ -46,6 +46,7 @@ type Config struct {
 	Families []engine.Family
 	Beat     time.Duration // 0 means 4 s
 	Backoff  time.Duration // longest pause between attempts to connect; 0 means 15 s
+	Trickle  time.Duration // between pieces of a recording that grows; 0 means 2 s
 }
 
 // Agent is a running agent.
@@ -81,6 +82,9 @@ func New(ctx context.Context, c Config) (*Agent, func(), error) {
 	}
 	if c.Backoff == 0 {
 		c.Backoff = 15 * time.Second
+	}
+	if c.Trickle == 0 {
+		c.Trickle = trickleEvery
 	}
 	if err := os.MkdirAll(c.Dir, 0o700); err != nil {
 		return nil, nil, fmt.Errorf("state directory: %w", err)

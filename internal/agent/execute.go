@@ -85,6 +85,8 @@ type attempt struct {
 	keeper *keeper
 	mask   *recording.Mask
 	rec    *sessions.Recording // nil while nothing is recorded
+	grown  *trickle
+	quiet  func() // ends the trickle
 }
 
 // keeper opens the browsers of a slice, and keeps one for it if it is to.
@@ -226,9 +228,15 @@ func (at *attempt) run(ctx context.Context) {
 func (at *attempt) record(ctx context.Context, session *sessions.Session, policy record.Policy) {
 	var err error
 	at.clock = time.Now()
-	if at.rec, err = session.Record(ctx, policy, at.mask, filepath.Join(at.agent.Dir, "recordings", at.result.ID), at.clock); err != nil {
+	if at.rec, err = session.Record(ctx, policy, at.mask, at.recordings(), at.clock); err != nil {
 		at.note("nothing is recorded: %v", err)
+		return
 	}
+	at.grown = &trickle{up: at.agent.up, id: at.result.ID, fence: at.result.Fence, files: map[string]*sent{}}
+	ctx, cancel := context.WithCancel(ctx)
+	var running sync.WaitGroup
+	running.Go(func() { at.trickle(ctx) })
+	at.quiet = func() { cancel(); running.Wait() }
 }
 
 // endRecording keeps what the verdict leaves of the recording.
@@ -236,6 +244,7 @@ func (at *attempt) endRecording() {
 	if at.rec == nil {
 		return
 	}
+	at.quiet()
 	for _, m := range at.rec.End(at.result.Verdict) {
 		f, err := at.agent.spool.take(at.result.ID, m.Name, string(m.Kind), m.Media, m.Path)
 		if err != nil {
@@ -248,7 +257,7 @@ func (at *attempt) endRecording() {
 		at.result.Detail.Lacking = append(at.result.Detail.Lacking, link.NotRecorded{Kind: m.Kind, Reason: m.Reason})
 		at.note("not recorded: %s (%s)", m.Kind, m.Reason)
 	}
-	_ = os.RemoveAll(filepath.Join(at.agent.Dir, "recordings", at.result.ID)) // the next start of the agent removes what is left
+	_ = os.RemoveAll(at.recordings()) // the next start of the agent removes what is left
 }
 
 // readWithin reads a file of a directory and never one outside it.
@@ -280,6 +289,10 @@ func (at *attempt) Shot(name string, png []byte) string {
 }
 
 func (at *attempt) file(name, kind, media string, contents []byte) {
+	if len(at.result.Files) >= link.MaxFiles {
+		at.note("%s was not kept: an attempt has at most %d files", name, link.MaxFiles)
+		return
+	}
 	f, err := at.agent.spool.file(at.result.ID, safeName(name), kind, media, contents)
 	if err != nil {
 		at.note("%s was not kept: %v", name, err)
@@ -295,7 +308,7 @@ func (at *attempt) keep() {
 	}
 	at.file("agent.log", "logs", "text/plain; charset=utf-8", at.notes())
 	at.hide()
-	if err := at.agent.spool.add(at.result); err != nil {
+	if err := at.agent.spool.add(at.result, at.grown); err != nil {
 		at.agent.Log.Error("a result could not be kept", "test", at.test.Name, "error", err)
 	}
 }

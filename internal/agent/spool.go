@@ -28,11 +28,12 @@ type spool struct {
 	more chan struct{} // has an element when there is something new to send
 
 	mu      sync.Mutex
-	waiting map[string]int64 // name of the result's file -> fence
+	waiting map[string]int64    // name of the result's file -> fence
+	grown   map[string]*trickle // by result: what the service has of its files already
 }
 
 func openSpool(dir string) (*spool, error) {
-	s := &spool{dir: dir, more: make(chan struct{}, 1), waiting: map[string]int64{}}
+	s := &spool{dir: dir, more: make(chan struct{}, 1), waiting: map[string]int64{}, grown: map[string]*trickle{}}
 	if err := os.MkdirAll(filepath.Join(dir, "blobs"), 0o700); err != nil {
 		return nil, fmt.Errorf("spool: %w", err)
 	}
@@ -108,8 +109,9 @@ func (s *spool) write(name string, contents []byte) error {
 	return nil
 }
 
-// add keeps a result for sending.
-func (s *spool) add(r link.Result) error {
+// add keeps a result for sending. Some of its files may be with the service
+// already, as far as they had grown.
+func (s *spool) add(r link.Result, grown *trickle) error {
 	raw, err := json.Marshal(r)
 	if err != nil {
 		return fmt.Errorf("spool: %w", err)
@@ -120,6 +122,9 @@ func (s *spool) add(r link.Result) error {
 	}
 	s.mu.Lock()
 	s.waiting[name] = r.Fence
+	if grown != nil && len(grown.files) > 0 {
+		s.grown[name] = grown
+	}
 	s.mu.Unlock()
 	s.kick()
 	return nil
@@ -162,6 +167,7 @@ func (s *spool) removeLocked(name string) {
 	r, err := readResult(path)
 	_ = os.Remove(path)
 	delete(s.waiting, name)
+	delete(s.grown, name)
 	if err == nil {
 		for _, f := range r.Files {
 			_ = os.Remove(filepath.Join(s.dir, blob(r.ID, f.Hash)))
@@ -204,8 +210,16 @@ func (s *spool) send(ctx context.Context, up *upstream, log *slog.Logger, sent f
 }
 
 func (s *spool) sendOne(ctx context.Context, up *upstream, r link.Result) error {
+	lacking, err := s.handOver(ctx, up, r)
+	if err != nil {
+		return err
+	}
 	kept := r.Files[:0]
 	for _, f := range r.Files {
+		if lacking != nil && !slices.Contains(lacking, f.Name) {
+			kept = append(kept, f)
+			continue
+		}
 		contents, err := os.Open(filepath.Join(s.dir, blob(r.ID, f.Hash)))
 		if errors.Is(err, fs.ErrNotExist) {
 			continue // the disk lost it; the verdict counts all the same
@@ -226,6 +240,31 @@ func (s *spool) sendOne(ctx context.Context, up *upstream, r link.Result) error 
 	r.Files = kept
 	var answer link.ResultAnswer
 	return up.post(ctx, "/agent/results", r, &answer)
+}
+
+// handOver completes the files that had been growing and says which of the
+// result's files are to be sent whole; nil means all.
+func (s *spool) handOver(ctx context.Context, up *upstream, r link.Result) ([]string, error) {
+	s.mu.Lock()
+	grown := s.grown[r.ID+".json"]
+	s.mu.Unlock()
+	if grown == nil {
+		return nil, nil
+	}
+	for _, f := range r.Files {
+		if err := grown.finish(ctx, f.Name, filepath.Join(s.dir, blob(r.ID, f.Hash))); err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, fs.ErrNotExist) {
+			if refused, ok := errors.AsType[*answerError](err); ok && refused.status < 500 && !passing(refused.status) {
+				return nil, nil
+			}
+			return nil, err
+		}
+	}
+	answer := link.HandoverAnswer{}
+	err := up.post(ctx, "/agent/sessions/"+r.ID+"/files", link.Handover{Fence: r.Fence, Files: r.Files}, &answer)
+	if answer.Lacking == nil {
+		answer.Lacking = []string{}
+	}
+	return answer.Lacking, err
 }
 
 // safeName makes a file's name of anything.

@@ -70,7 +70,7 @@ func spooled(t *testing.T, s *spool, id string, fence int64) {
 	t.Helper()
 	f, err := s.file(id, "agent.log", "log", "text/plain", []byte("the same for all"))
 	require.NoError(t, err)
-	require.NoError(t, s.add(link.Result{ID: id, Fence: fence, Files: []link.File{f}}))
+	require.NoError(t, s.add(link.Result{ID: id, Fence: fence, Files: []link.File{f}}, nil))
 }
 
 func TestResultsWaitUntilTheServiceHasThem(t *testing.T) {

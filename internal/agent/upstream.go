@@ -80,6 +80,15 @@ func (u *upstream) post(ctx context.Context, path string, body, out any) error {
 	return json.NewDecoder(resp.Body).Decode(out)
 }
 
+func (u *upstream) putPiece(ctx context.Context, path string, piece []byte, out any) error {
+	resp, err := u.do(ctx, http.MethodPut, path, bytes.NewReader(piece))
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	return json.NewDecoder(resp.Body).Decode(out)
+}
+
 func (u *upstream) put(ctx context.Context, path string, body io.Reader) error {
 	resp, err := u.do(ctx, http.MethodPut, path, body)
 	if err != nil {

@@ -60,8 +60,7 @@ func (d *Dir) Has(hash string) bool {
 // Put stores contents under their hash. The error is ErrHash when they have
 // another, and *TooLarge beyond limit bytes; nothing is kept then.
 func (d *Dir) Put(hash string, limit int64, r io.Reader) (size int64, err error) {
-	to, err := d.file(hash)
-	if err != nil {
+	if _, err := d.file(hash); err != nil {
 		return 0, err
 	}
 	tmp, err := os.CreateTemp(filepath.Join(d.path, "incoming"), "blob-")
@@ -80,13 +79,22 @@ func (d *Dir) Put(hash string, limit int64, r io.Reader) (size int64, err error)
 	if hex.EncodeToString(sum.Sum(nil)) != hash {
 		return 0, ErrHash
 	}
-	if err := os.MkdirAll(filepath.Dir(to), 0o700); err != nil {
-		return 0, fmt.Errorf("store file: %w", err)
+	return size, d.take(tmp.Name(), hash)
+}
+
+// take moves a file of the same disk to where its hash belongs.
+func (d *Dir) take(path, hash string) error {
+	to, err := d.file(hash)
+	if err == nil {
+		err = os.MkdirAll(filepath.Dir(to), 0o700)
 	}
-	if err := os.Rename(tmp.Name(), to); err != nil {
-		return 0, fmt.Errorf("store file: %w", err)
+	if err == nil {
+		err = os.Rename(path, to)
 	}
-	return size, nil
+	if err != nil {
+		return fmt.Errorf("store file: %w", err)
+	}
+	return nil
 }
 
 // Remove drops contents; it is no error when they are not there.

@@ -172,6 +172,9 @@ func (a *api) routes() {
 	add(a, "POST", "/agent/started", service.AgentRole, "An agent begins a test", func(_ context.Context, _ service.Who, in *link.Started) (none, error) {
 		return none{}, s.Started(*in)
 	})
+	add(a, "POST", "/agent/sessions/{id}/files", service.AgentRole, "An agent names the files of a session that ended; the answer, those to be sent whole", func(_ context.Context, _ service.Who, in *link.Handover) (link.HandoverAnswer, error) {
+		return s.HandOver(*in)
+	})
 	add(a, "POST", "/agent/results", service.AgentRole, "An agent hands in an attempt's result", func(_ context.Context, _ service.Who, in *link.Result) (link.ResultAnswer, error) {
 		return s.Result(*in)
 	})

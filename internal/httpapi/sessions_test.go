@@ -3,6 +3,7 @@ package httpapi_test
 import (
 	"encoding/base64"
 	"encoding/json"
+	"fmt"
 	"strings"
 	"testing"
 
@@ -77,6 +78,45 @@ func TestAScriptsSessionThroughTheAPI(t *testing.T) {
 		assert.Equal(t, want, a.status, "%s: %s", path, a.body)
 		assert.NotEmpty(t, a.detail())
 	}
+}
+
+func TestAFileInPieces(t *testing.T) {
+	x := start(t, t.TempDir())
+	h := x.mustJoin("quay", 1)
+	x.run(service.RunRequest{Matrix: "wall", Tests: []string{"Tide"}})
+	s := h.next()
+	require.Equal(t, 204, x.do("POST", "/api/v1/agent/started", x.agent, link.Started{Fence: s.Fence, Test: s.Tests[0].Index, Session: "open-1"}).status)
+	put := func(query, piece string) (int, int64) {
+		a := x.do("PUT", "/api/v1/agent/sessions/open-1/files/"+query, x.agent, []byte(piece))
+		var g link.Grown
+		_ = json.Unmarshal(a.body, &g)
+		return a.status, g.Have
+	}
+	fence := fmt.Sprintf("?fence=%d", s.Fence)
+	for _, c := range []struct {
+		query, piece string
+		status       int
+		have         int64
+	}{
+		{"video.webm" + fence + "&at=0", "01234", 200, 5}, {"video.webm" + fence + "&at=9", "9", 200, 5}, {"video.webm" + fence + "&at=5", "56789", 200, 10},
+		{"video.webm?fence=99&at=10", "x", 404, 0}, {"video.webm" + fence + "&at=ten", "x", 422, 0}, {"page.html" + fence, "x", 422, 0},
+		{"..%2Fvideo.webm" + fence, "x", 422, 0}, {"video.webm" + fence + fmt.Sprintf("&at=%d", service.MaxFileBytes), "x", 200, 10},
+	} {
+		status, have := put(c.query, c.piece)
+		assert.Equal(t, c.status, status, c.query)
+		assert.Equal(t, c.have, have, c.query)
+	}
+	film, log := hashOf([]byte("0123456789")), hashOf([]byte("log"))
+	a := x.do("POST", "/api/v1/agent/sessions/open-1/files", x.agent, link.Handover{Fence: s.Fence, Files: []link.File{{Name: "video.webm", Hash: film}, {Name: "driver.log", Hash: log}}})
+	require.Equal(t, 200, a.status, string(a.body))
+	assert.JSONEq(t, `{"lacking":["driver.log"]}`, string(a.body))
+	assert.Equal(t, 422, x.do("POST", "/api/v1/agent/sessions/open-1/files", x.agent, link.Handover{Fence: s.Fence, Files: []link.File{{Name: "../x", Hash: film}}}).status)
+	assert.True(t, h.result(s, 0, verdict.Passed, link.File{Name: "video.webm", Kind: "video", Media: "video/webm", Hash: film, Size: 10}).Accepted)
+	var list []service.SessionSummary
+	x.get("/sessions?kind=script", &list)
+	require.Len(t, list, 1)
+	assert.Equal(t, "0123456789", string(x.do("GET", "/api/v1/attempts/"+list[0].ID+"/files/video.webm", x.token, nil).body))
+	assert.Equal(t, 403, x.do("PUT", "/api/v1/agent/sessions/open-1/files/video.webm"+fence, x.secretOf("runner"), []byte("x")).status, "only agents send files")
 }
 
 func TestWhoMayDoWhatWithSessions(t *testing.T) {

@@ -94,6 +94,23 @@ func (a *api) streams() {
 		}
 		return c.SendStatus(http.StatusNoContent)
 	})
+	type pieceIn struct {
+		ID    string `path:"id" json:"-"`
+		Name  string `path:"name" json:"-"`
+		Fence int    `query:"fence" json:"-" description:"of the lease"`
+		At    int    `query:"at" json:"-" description:"bytes from the file's beginning"`
+	}
+	raw("PUT", "/agent/sessions/{id}/files/{name}", service.AgentRole, "Send a piece of a file of an open session", new(pieceIn), func(c fiber.Ctx, _ service.Who) error {
+		in := new(pieceIn)
+		if err := bind(c, in); err != nil {
+			return err
+		}
+		grown, err := a.service.Grow(in.ID, int64(in.Fence), in.Name, int64(in.At), stream(c))
+		if err != nil {
+			return err
+		}
+		return c.JSON(grown)
+	})
 	type fileIn struct {
 		Attempt string `path:"attempt" json:"-"`
 		Name    string `path:"name" json:"-"`

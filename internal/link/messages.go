@@ -163,6 +163,30 @@ type File struct {
 	Size  int64  `json:"size"`
 }
 
+// MaxFiles bounds the files of an attempt, MaxPiece a piece of one, in bytes.
+const (
+	MaxFiles = 400
+	MaxPiece = 4 << 20
+)
+
+// Grown is how much of a file the service has, in bytes. A sender whose piece
+// began beyond that goes on from there.
+type Grown struct {
+	Have int64 `json:"have"`
+}
+
+// Handover names the files of a session that ended.
+type Handover struct {
+	Session string `json:"-" path:"id"`
+	Fence   int64  `json:"fence"`
+	Files   []File `json:"files"`
+}
+
+// HandoverAnswer names those that are still to be sent, whole.
+type HandoverAnswer struct {
+	Lacking []string `json:"lacking"`
+}
+
 // ResultAnswer says whether a result counted. One that did not is to be
 // dropped, not sent again.
 type ResultAnswer struct {

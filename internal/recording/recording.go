@@ -13,7 +13,10 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path"
 	"sync"
+
+	"parallelpane/internal/core/record"
 )
 
 // Names of the files of a session.
@@ -24,6 +27,34 @@ const (
 	VideoFile    = "video.webm"
 	DriverFile   = "driver.log"
 )
+
+// Streamed are the kinds whose files can be handed in while they grow; the others
+// are made at the end.
+var Streamed = []record.Kind{record.Commands, record.Screenshots, record.Video, record.Console}
+
+// Form says by its name of which kind a file of a session is and in which form;
+// ok is false for a name that no recording gives.
+func Form(name string) (kind record.Kind, media string, ok bool) {
+	switch name {
+	case CommandsFile:
+		return record.Commands, "application/jsonl", true
+	case ConsoleFile:
+		return record.Console, "application/jsonl", true
+	case NetworkFile:
+		return record.Network, "application/json", true
+	case VideoFile:
+		return record.Video, "video/webm", true
+	case DriverFile:
+		return record.Logs, "text/plain; charset=utf-8", true
+	}
+	switch path.Ext(name) {
+	case ".png":
+		return record.Screenshots, "image/png", true
+	case ".jpg":
+		return record.Screenshots, "image/jpeg", true
+	}
+	return "", "", false
+}
 
 // Command is one command of a session, in CommandsFile.
 type Command struct {

@@ -177,18 +177,15 @@ func (s *Service) PutFile(hash string, r io.Reader) error {
 
 var fileName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,99}$`)
 
-// Limits of what an attempt may say.
-const (
-	maxMessage = 16 << 10
-	maxFiles   = 200
-)
+// maxMessage bounds what an attempt may say, in bytes.
+const maxMessage = 16 << 10
 
 func checkResult(r link.Result, has func(string) bool) error {
 	switch {
 	case r.Verdict != verdict.Ended && r.Verdict != verdict.Passed && r.Verdict != verdict.Failed && r.Verdict != verdict.Broken && r.Verdict != verdict.Skipped:
 		return errorf(Invalid, "an attempt cannot end as %q", r.Verdict)
-	case len(r.ID) == 0 || len(r.ID) > 64 || len(r.Files) > maxFiles || r.TookMS < 0:
-		return errorf(Invalid, "the result has no id, more than %d files, or a negative time", maxFiles)
+	case len(r.ID) == 0 || len(r.ID) > 64 || len(r.Files) > link.MaxFiles || r.TookMS < 0:
+		return errorf(Invalid, "the result has no id, more than %d files, or a negative time", link.MaxFiles)
 	}
 	names := map[string]bool{}
 	for _, f := range r.Files {
@@ -221,6 +218,7 @@ func (s *Service) Result(r link.Result) (link.ResultAnswer, error) {
 		if !accepted {
 			return link.ResultAnswer{Why: fmt.Sprintf("lease %d has ended", r.Fence)}, nil
 		}
+		s.dropGrown(r.ID)
 		return link.ResultAnswer{Accepted: true}, s.carryOut(e)
 	}
 	i := slices.Index(l.Tests, r.Test)
@@ -252,6 +250,7 @@ func (s *Service) Result(r link.Result) (link.ResultAnswer, error) {
 	e := s.applyLocked(ds, batch...)
 	e.events = append([]Event{first}, e.events...)
 	s.mu.Unlock()
+	s.dropGrown(r.ID)
 	s.stats.attempts.WithLabelValues(string(r.Verdict)).Inc()
 	return link.ResultAnswer{Accepted: true}, s.carryOut(e)
 }

@@ -25,6 +25,7 @@ import (
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/link"
 	"parallelpane/internal/recording"
+	"parallelpane/internal/script"
 	"parallelpane/internal/store"
 	"parallelpane/internal/webdriver"
 )
@@ -386,8 +387,13 @@ func (s *Service) applyRemoteLocked(x *remoteSession, d dispatch.Decision, e *ef
 			if how == "" {
 				how = x.why
 			}
+			lost := link.Detail{Steps: []script.StepResult{}, End: how}
+			if x.row.OpenedAt > 0 {
+				lost.Record, lost.Lacking = x.order.Record, lostRecordings(x.order.Record)
+				e.lost = append(e.lost, x.row.ID)
+			}
 			batch = append(batch, s.endLocked(x, link.Result{ID: x.row.ID, Agent: x.row.Agent, Verdict: d.Verdict, Message: cmp.Or(x.message, how), StartedAt: now,
-				Detail: link.Detail{End: how}}, e)...)
+				Detail: lost}, e)...)
 		}
 	}
 	return batch
@@ -421,7 +427,8 @@ func (s *Service) endLocked(x *remoteSession, r link.Result, e *effects) (batch 
 	s.routes.Delete(x.row.ID)
 	s.lookers.Delete(x.row.ID)
 	delete(s.remotes, x.row.ID)
-	x.answer(remoteAnswer{fault: webdriver.Errorf(x.faultCode(), "%s", x.faultText(r.Message))})
+	fault := remoteAnswer{fault: webdriver.Errorf(x.faultCode(), "%s", x.faultText(r.Message))}
+	e.answers = append(e.answers, func() { x.answer(fault) })
 	e.events = append(e.events, run.event(x.pane, x.test), Event{Type: "sessions"})
 	if run.sessions--; run.sessions == 0 {
 		run.over(s.now())
@@ -567,7 +574,7 @@ func (s *Service) remoteResultLocked(x *remoteSession, r link.Result) (bool, *ef
 	s.remotes[x.row.ID] = x // for the decisions about it
 	e := s.applyLocked(ds, batch...)
 	delete(s.remotes, x.row.ID)
-	e.events = append(ended.events, e.events...)
+	e.events, e.answers = append(ended.events, e.events...), append(ended.answers, e.answers...)
 	return true, e
 }
 

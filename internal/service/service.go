@@ -23,6 +23,8 @@ import (
 	"parallelpane/internal/blobs"
 	"parallelpane/internal/core/dispatch"
 	"parallelpane/internal/core/verdict"
+	"parallelpane/internal/link"
+	"parallelpane/internal/script"
 	"parallelpane/internal/store"
 )
 
@@ -44,6 +46,7 @@ type Config struct {
 type Service struct {
 	store *store.Store
 	blobs *blobs.Dir
+	grown *blobs.Growing
 	log   *slog.Logger
 	now   func() time.Time
 	hub   *hub
@@ -100,8 +103,12 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 	if err != nil {
 		return nil, errors.Join(err, st.Close())
 	}
+	grown, err := blobs.OpenGrowing(bl)
+	if err != nil {
+		return nil, errors.Join(err, st.Close())
+	}
 	s := &Service{
-		store: st, blobs: bl, log: c.Log, now: c.Clock, hub: newHub(), door: door{codes: map[string]doorCode{}},
+		store: st, blobs: bl, grown: grown, log: c.Log, now: c.Clock, hub: newHub(), door: door{codes: map[string]doorCode{}},
 		sessionLife: cmp.Or(c.SessionLife, 2*time.Hour), dir: c.Dir, keepTotal: c.KeepTotal, minFree: cmp.Or(c.MinFree, 500<<20), growing: map[string]*liveRun{}, remotes: map[string]*remoteSession{}, scripts: map[string]scriptSession{},
 		live: map[string]*liveRun{}, leases: map[int64]dispatch.Lease{}, agents: map[string]*agentConn{},
 		fatal: make(chan error, 1), stop: make(chan struct{}),
@@ -167,7 +174,10 @@ func (s *Service) takeUp(ctx context.Context, c Config) error {
 			return err
 		}
 	}
-	return s.takeUpRemotes(ctx)
+	if err := s.takeUpRemotes(ctx); err != nil {
+		return err
+	}
+	return s.forgetGrown()
 }
 
 // clock lets the scheduler see time pass.
@@ -212,7 +222,7 @@ func (s *Service) Close() error {
 	}
 	s.mu.Unlock()
 	s.tasks.Wait()
-	return s.store.Close()
+	return errors.Join(s.store.Close(), s.grown.Close())
 }
 
 // effects are what is to be done once the records of some decisions are
@@ -222,6 +232,8 @@ type effects struct {
 	events  []Event
 	grants  []dispatch.Lease
 	ends    []dispatch.End
+	lost    []string // sessions that end without a result of their agent
+	answers []func() // to clients that wait
 }
 
 // applyLocked books decisions in memory and puts their records, after those in
@@ -231,6 +243,7 @@ func (s *Service) applyLocked(ds []dispatch.Decision, extra ...store.Stmt) *effe
 	batch := extra
 	now := store.Millis(s.now())
 	touched := map[*liveRun]bool{}
+	begun := map[[2]int64]string{} // sessions that served a test of a lease that ends
 	for _, d := range ds {
 		if x := s.remotes[s.runOfDecision(d)]; x != nil {
 			batch = append(batch, s.applyRemoteLocked(x, d, e)...)
@@ -256,6 +269,11 @@ func (s *Service) applyLocked(ds []dispatch.Decision, extra ...store.Stmt) *effe
 					e.events = append(e.events, r.event(s.leases[d.Fence].Pane, t))
 				}
 			}
+			for id, x := range s.scripts {
+				if x.fence == d.Fence {
+					begun[[2]int64{d.Fence, int64(x.test)}] = id
+				}
+			}
 			s.dropScriptsLocked(d.Fence, func(int) bool { return true })
 			delete(s.leases, d.Fence)
 			batch = append(batch, store.EndLease(d.Fence, now, d.Why))
@@ -265,9 +283,12 @@ func (s *Service) applyLocked(ds []dispatch.Decision, extra ...store.Stmt) *effe
 			batch = append(batch, store.EndLease(d.Fence, now, ""))
 		case dispatch.Lost:
 			r := s.live[d.Run]
-			a := store.Attempt{ID: newID(), RunID: d.Run, Pane: d.Pane, Test: d.Test, Number: d.Attempt, Fence: d.Fence, Agent: d.Agent,
-				Verdict: string(verdict.Broken), Message: d.Why, StartedAt: now, Detail: "{}"}
-			batch = append(batch, store.AddAttempt(a, nil)...)
+			a := store.Attempt{ID: cmp.Or(begun[[2]int64{d.Fence, int64(d.Test)}], newID()), RunID: d.Run, Pane: d.Pane, Test: d.Test, Number: d.Attempt, Fence: d.Fence, Agent: d.Agent,
+				Verdict: string(verdict.Broken), Message: d.Why, StartedAt: now}
+			lost := link.Result{Detail: link.Detail{Steps: []script.StepResult{}, Record: r.record, Lacking: lostRecordings(r.record)}}
+			a.Detail = store.JSON(lost.Detail)
+			batch = append(append(batch, store.AddAttempt(a, nil)...), store.AddSession(s.scriptSession(r, a, lost)))
+			e.lost = append(e.lost, a.ID)
 			r.attempted(a)
 			s.stats.attempts.WithLabelValues(a.Verdict).Inc()
 			e.events = append(e.events, r.event(d.Pane, d.Test))
@@ -321,7 +342,11 @@ func (s *Service) runOfDecision(d dispatch.Decision) string {
 
 // carryOut waits for the records and then tells agents and watchers.
 func (s *Service) carryOut(e *effects) error {
-	if err := e.pending.Wait(); err != nil {
+	err := e.pending.Wait()
+	for _, answer := range e.answers {
+		answer()
+	}
+	if err != nil {
 		if !errors.Is(err, store.ErrClosed) {
 			s.log.Error("records cannot be written; stopping", "error", err)
 			select {
@@ -333,6 +358,9 @@ func (s *Service) carryOut(e *effects) error {
 	}
 	for _, ev := range e.events {
 		s.hub.publish(ev)
+	}
+	for _, id := range e.lost {
+		s.tasks.Go(func() { s.adopt(id) })
 	}
 	for _, l := range e.grants {
 		s.deliver(l)

@@ -90,6 +90,7 @@ func (r *Recording) SoFar(kind record.Kind, from int) ([]byte, error) {
 	if lines == nil || (kind != record.Commands && kind != record.Console) {
 		return nil, fmt.Errorf("%s is not recorded here", kind)
 	}
+	r.settled()
 	if err := lines.Flush(); err != nil {
 		return nil, err
 	}

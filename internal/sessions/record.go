@@ -97,6 +97,10 @@ func (s *Session) Record(ctx context.Context, policy record.Policy, mask *record
 	go func(xs <-chan exchange) {
 		defer close(r.written)
 		for x := range xs {
+			if x.reached != nil {
+				close(x.reached)
+				continue
+			}
 			r.write(x)
 		}
 	}(r.exchanges)
@@ -287,6 +291,8 @@ type exchange struct {
 	at, took         float64 // milliseconds
 	answer           Answer
 	err              error
+
+	reached chan<- struct{} // instead of a command: closed when all before it are written
 }
 
 // note takes an exchange for the log. Neither the command's answer nor the next
@@ -296,6 +302,16 @@ func (r *Recording) note(x exchange) {
 	defer r.passing.RUnlock()
 	if r.exchanges != nil {
 		r.exchanges <- x
+	}
+}
+
+// settled waits until every command that was answered is in the log.
+func (r *Recording) settled() {
+	reached := make(chan struct{})
+	r.note(exchange{reached: reached})
+	select {
+	case <-reached:
+	case <-r.written: // the recording has ended
 	}
 }
 
@@ -352,7 +368,6 @@ func (r *Recording) shoot(c *recording.Command, changed, failed bool) {
 	if r.s.BiDi == nil {
 		c.Shot = base + ".png"
 	}
-	r.shots = append(r.shots, c.Shot)
 	name := c.Shot
 	r.tasks.Go(func() {
 		ctx, cancel := context.WithTimeout(r.ctx, 10*time.Second)
@@ -364,8 +379,8 @@ func (r *Recording) shoot(c *recording.Command, changed, failed bool) {
 		r.mu.Lock()
 		defer r.mu.Unlock()
 		r.shooting = false
-		if err != nil {
-			r.shots = slices.DeleteFunc(r.shots, func(s string) bool { return s == name })
+		if err == nil {
+			r.shots = append(r.shots, name)
 		}
 	})
 }
@@ -460,26 +475,22 @@ func (r *Recording) End(v verdict.Verdict) (made []Made) {
 	}
 	r.cancel()
 	r.tasks.Wait()
-	add := func(kind record.Kind, name, media string) {
-		if r.policy.Keeps(kind, v) {
+	add := func(name string) {
+		if kind, media, _ := recording.Form(name); r.policy.Keeps(kind, v) {
 			made = append(made, Made{name, kind, media, filepath.Join(r.dir, name)})
 		}
 	}
-	for kind, l := range map[record.Kind]*recording.Lines{record.Commands: r.commands, record.Console: r.console} {
+	for name, l := range map[string]*recording.Lines{recording.CommandsFile: r.commands, recording.ConsoleFile: r.console} {
 		if l == nil {
 			continue
 		}
+		kind, _, _ := recording.Form(name)
 		if lost, err := l.Close(); err != nil {
 			r.lack(kind, err.Error())
 		} else if lost > 0 {
 			r.lack(kind, fmt.Sprintf("%d items more than a file holds", lost))
 		}
-	}
-	if r.commands != nil {
-		add(record.Commands, recording.CommandsFile, "application/jsonl")
-	}
-	if r.console != nil {
-		add(record.Console, recording.ConsoleFile, "application/jsonl")
+		add(name)
 	}
 	if r.network != nil && r.policy.Keeps(record.Network, v) {
 		raw, err := json.Marshal(r.network.HAR(r.s.Browser.Version))
@@ -489,27 +500,43 @@ func (r *Recording) End(v verdict.Verdict) (made []Made) {
 		if err != nil {
 			r.lack(record.Network, err.Error())
 		} else {
-			add(record.Network, recording.NetworkFile, "application/json")
+			add(recording.NetworkFile)
 		}
 	}
 	if r.video != nil && r.video.good {
-		add(record.Video, recording.VideoFile, "video/webm")
+		add(recording.VideoFile)
 	}
 	for _, name := range r.shots {
-		media := "image/jpeg"
-		if filepath.Ext(name) == ".png" {
-			media = "image/png"
-		}
-		add(record.Screenshots, name, media)
+		add(name)
 	}
 	if r.policy.Keeps(record.Logs, v) {
 		if tail := bytes.TrimSpace(r.s.Log(256 << 10)); len(tail) > 0 {
 			if os.WriteFile(filepath.Join(r.dir, recording.DriverFile), r.mask.Bytes(tail), 0o600) == nil {
-				add(record.Logs, recording.DriverFile, "text/plain; charset=utf-8")
+				add(recording.DriverFile)
 			}
 		}
 	}
 	return made
+}
+
+// Growing lists the files that are sure to be kept, as far as they have come:
+// those of kinds that are kept whatever the verdict.
+func (r *Recording) Growing() (names []string) {
+	for name, l := range map[string]*recording.Lines{recording.CommandsFile: r.commands, recording.ConsoleFile: r.console} {
+		if l != nil && l.Flush() == nil {
+			names = append(names, name)
+		}
+	}
+	if r.video != nil {
+		names = append(names, recording.VideoFile)
+	}
+	r.mu.Lock()
+	names = append(names, r.shots...)
+	r.mu.Unlock()
+	return slices.DeleteFunc(names, func(name string) bool {
+		kind, _, _ := recording.Form(name)
+		return r.policy[kind] != record.On
+	})
 }
 
 // waitFor gives the recording's tasks a while to end by themselves.

@@ -222,10 +222,15 @@ func AddAttempt(a Attempt, files []File) []Stmt {
 		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
 		a.ID, a.RunID, a.Pane, a.Test, a.Number, a.Fence, a.Agent, a.Verdict, a.Message, a.StartedAt, a.TookMS, a.Detail)}
 	for _, f := range files {
-		batch = append(batch, Must(`INSERT INTO files (attempt_id, name, kind, media, hash, size) VALUES (?, ?, ?, ?, ?, ?)`,
-			a.ID, f.Name, f.Kind, f.Media, f.Hash, f.Size))
+		f.AttemptID = a.ID
+		batch = append(batch, AddFile(f))
 	}
 	return batch
+}
+
+// AddFile writes a file of an attempt.
+func AddFile(f File) Stmt {
+	return Must(`INSERT INTO files (attempt_id, name, kind, media, hash, size) VALUES (?, ?, ?, ?, ?, ?)`, f.AttemptID, f.Name, f.Kind, f.Media, f.Hash, f.Size)
 }
 
 // Lease is a row of leases.

@@ -1,0 +1,152 @@
+package agent_test
+
+import (
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"parallelpane/internal/core/record"
+	"parallelpane/internal/core/verdict"
+	"parallelpane/internal/engine/standin"
+	"parallelpane/internal/link"
+	"parallelpane/internal/recording"
+	"parallelpane/internal/service"
+)
+
+// grown is what has come of a file of an open session.
+func (o *office) grown(session, name string) string {
+	raw, _ := os.ReadFile(filepath.Join(o.dir, "blobs", "growing", session, name))
+	return string(raw)
+}
+
+func (o *office) growing() []string {
+	all, err := filepath.Glob(filepath.Join(o.dir, "blobs", "growing", "*"))
+	require.NoError(o.t, err)
+	return all
+}
+
+// commands reads the log that is kept of a session.
+func (o *office) commands(session string) (names []string) {
+	o.t.Helper()
+	_, f, err := o.svc.OpenFile(o.t.Context(), session, recording.CommandsFile)
+	require.NoError(o.t, err)
+	defer f.Close()
+	all, err := recording.Read[recording.Command](f)
+	require.NoError(o.t, err)
+	for _, c := range all {
+		names = append(names, c.Name)
+	}
+	return names
+}
+
+func TestARecordingArrivesWhileItsSessionRuns(t *testing.T) {
+	o, site := opened(t, t.TempDir(), "127.0.0.1:0"), pier(t)
+	o.work(birds(standin.Faults{}), "quay", 1)
+	r := o.runner("build", service.Runner)
+	id := r.open(`{"test":"Tides","record":{"commands":"on","screenshots":"on"}}`)
+	r.do("POST", "/session/"+id+"/url", `{"url":"`+site.URL+`"}`)
+	o.until(func() bool { return strings.Contains(o.grown(id, recording.CommandsFile), "Navigate To") })
+	o.until(func() bool { return o.grown(id, "command-00001.png") != "" })
+	r.do("GET", "/session/"+id+"/title", "")
+	r.do("DELETE", "/session/"+id, "")
+	s := o.over(id)
+	assert.Equal(t, []string{"Navigate To", "Get Title", "Delete Session"}, o.commands(id))
+	var kinds []string
+	for _, f := range s.Files {
+		kinds = append(kinds, f.Kind)
+	}
+	assert.Contains(t, kinds, "screenshots")
+	o.until(func() bool { return len(o.growing()) == 0 })
+}
+
+func TestWhatIsKeptOnFailureOnlyIsNotSentBefore(t *testing.T) {
+	o, site := opened(t, t.TempDir(), "127.0.0.1:0"), pier(t)
+	o.work(birds(standin.Faults{}), "quay", 1)
+	r := o.runner("build", service.Runner)
+	id := r.open(`{"test":"Tides","record":{"commands":"failure","screenshots":"on"}}`)
+	r.do("POST", "/session/"+id+"/url", `{"url":"`+site.URL+`"}`)
+	o.until(func() bool { return o.grown(id, "command-00001.png") != "" })
+	assert.Empty(t, o.grown(id, recording.CommandsFile))
+	r.do("POST", "/session/"+id+"/pane/verdict", `{"verdict":"passed"}`)
+	r.do("DELETE", "/session/"+id, "")
+	for _, f := range o.over(id).Files {
+		assert.NotEqual(t, "commands", f.Kind)
+	}
+}
+
+func TestWhatALostAgentRecordedIsKept(t *testing.T) {
+	o, site := opened(t, t.TempDir(), "127.0.0.1:0"), pier(t)
+	stop := o.work(birds(standin.Faults{}), "quay", 1)
+	r := o.runner("build", service.Runner)
+	id := r.open(`{"test":"Tides","record":{"commands":"on","screenshots":"on","logs":"on"}}`)
+	r.do("POST", "/session/"+id+"/url", `{"url":"`+site.URL+`"}`)
+	o.until(func() bool {
+		return strings.Contains(o.grown(id, recording.CommandsFile), "Navigate To") && o.grown(id, "command-00001.png") != ""
+	})
+	require.NoError(t, stop())
+	assert.Equal(t, verdict.Broken, o.over(id).Verdict)
+	o.until(func() bool { return len(o.over(id).Files) == 2 })
+	s := o.over(id)
+	assert.Equal(t, []string{"Navigate To"}, o.commands(id))
+	reasons := map[record.Kind]string{}
+	for _, l := range s.Detail.Lacking {
+		reasons[l.Kind] = l.Reason
+	}
+	assert.Contains(t, reasons[record.Commands], "what had come by then is kept")
+	assert.Contains(t, reasons[record.Logs], "handed in at the end")
+	assert.NotContains(t, reasons, record.Video, "what was not asked for is not missed")
+	o.until(func() bool { return len(o.growing()) == 0 })
+
+	_, err := o.svc.Grow(id, 1, recording.CommandsFile, 0, strings.NewReader("late"))
+	assert.ErrorContains(t, err, "is not open under lease 1", "nothing is added after the end")
+}
+
+func TestWhatALostAgentRecordedOfAScriptIsKept(t *testing.T) {
+	o, p := opened(t, t.TempDir(), "127.0.0.1:0"), &pretend{}
+	p.set(func() { p.hold = make(chan struct{}) })
+	stop := o.work(p, "quay", 1)
+	number := o.run(1, "")
+	var open []service.SessionSummary
+	o.until(func() bool {
+		open, _ = o.svc.Sessions(t.Context(), service.SessionFilter{State: "open"})
+		return len(open) == 1
+	})
+	lease := int64(1)
+	grown, err := o.svc.Grow(open[0].ID, lease, recording.CommandsFile, 0, strings.NewReader(`{"number":1,"name":"Navigate To"}`+"\n"))
+	require.NoError(t, err)
+	assert.Equal(t, link.Grown{Have: 34}, grown)
+	require.NoError(t, stop())
+	p.set(func() { close(p.hold); p.hold = nil })
+	o.until(func() bool { _, f, err := o.svc.OpenFile(t.Context(), open[0].ID, recording.CommandsFile); return err == nil && f.Close() == nil })
+	assert.Equal(t, []string{"Navigate To"}, o.commands(open[0].ID))
+	s := o.over(open[0].ID)
+	assert.Equal(t, verdict.Broken, s.Verdict)
+	assert.Equal(t, "T0", s.Test)
+	o.work(p, "tern", 1)
+	run := o.ended(number)
+	assert.Equal(t, verdict.Passed, run.Cells[0][0].Verdict)
+	assert.Equal(t, 2, run.Cells[0][0].Attempts, "what the lab lost does not make a test flaky")
+}
+
+func TestPiecesThatAreNotTaken(t *testing.T) {
+	o := opened(t, t.TempDir(), "127.0.0.1:0")
+	o.work(birds(standin.Faults{}), "quay", 1)
+	id := o.runner("build", service.Runner).open(`{"test":"Tides"}`)
+	put := func(session string, fence int64, name string, at int64, r io.Reader) string {
+		_, err := o.svc.Grow(session, fence, name, at, r)
+		require.Error(t, err)
+		return err.Error()
+	}
+	assert.Contains(t, put(id, 2, recording.CommandsFile, 0, strings.NewReader("x")), "not open under lease 2")
+	assert.Contains(t, put("../"+id, 1, recording.CommandsFile, 0, strings.NewReader("x")), "is not open")
+	for _, name := range []string{"../commands.jsonl", "", ".hidden.png", "a/b.png"} {
+		assert.Contains(t, put(id, 1, name, 0, strings.NewReader("x")), "is not a name for a file")
+	}
+	assert.Contains(t, put(id, 1, "page.html", 0, strings.NewReader("x")), "is not a file of a recording")
+	assert.Contains(t, put(id, 1, recording.VideoFile, 0, strings.NewReader(strings.Repeat("x", link.MaxPiece+1))), "at most")
+}

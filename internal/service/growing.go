@@ -1,0 +1,152 @@
+package service
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"slices"
+
+	"parallelpane/internal/blobs"
+	"parallelpane/internal/core/record"
+	"parallelpane/internal/link"
+	"parallelpane/internal/recording"
+	"parallelpane/internal/store"
+)
+
+// growsLocked says whether a session is open under a lease.
+func (s *Service) growsLocked(session string, fence int64) bool {
+	if x := s.remotes[session]; x != nil {
+		return x.row.Fence == fence
+	}
+	x, ok := s.scripts[session]
+	return ok && x.fence == fence
+}
+
+// Grow takes a piece of a file of an open session, to go at a place in bytes
+// from its beginning.
+func (s *Service) Grow(session string, fence int64, name string, at int64, r io.Reader) (link.Grown, error) {
+	if !fileName.MatchString(name) {
+		return link.Grown{}, errorf(Invalid, "%q is not a name for a file", name)
+	}
+	if _, _, ok := recording.Form(name); !ok {
+		return link.Grown{}, errorf(Invalid, "%s is not a file of a recording", name)
+	}
+	if full := s.Storage().Full; full != "" {
+		return link.Grown{}, errorf(NoRoom, "%s", full)
+	}
+	piece, err := io.ReadAll(io.LimitReader(r, link.MaxPiece+1))
+	if err != nil {
+		return link.Grown{}, fmt.Errorf("piece of %s: %w", name, err)
+	}
+	if len(piece) > link.MaxPiece {
+		return link.Grown{}, errorf(TooLarge, "a piece has at most %d bytes", link.MaxPiece)
+	}
+	s.mu.Lock()
+	open := s.growsLocked(session, fence)
+	s.mu.Unlock()
+	if !open {
+		return link.Grown{}, errorf(NotFound, "session %.80q is not open under lease %d", session, fence)
+	}
+	if at == 0 {
+		if all, err := s.grown.Of(session); err != nil || len(all) > link.MaxFiles {
+			return link.Grown{}, errors.Join(err, errorf(Invalid, "a session has at most %d files", link.MaxFiles))
+		}
+	}
+	have, err := s.grown.Put(session, name, at, MaxFileBytes, piece)
+	if large, ok := errors.AsType[*blobs.TooLarge](err); ok {
+		return link.Grown{}, errorf(TooLarge, "%s is %v", name, large)
+	}
+	return link.Grown{Have: have}, err
+}
+
+// HandOver ends the growing of a session's files and says which of them are
+// still to be sent, whole.
+func (s *Service) HandOver(in link.Handover) (link.HandoverAnswer, error) {
+	answer := link.HandoverAnswer{Lacking: []string{}}
+	if len(in.Files) > link.MaxFiles {
+		return answer, errorf(Invalid, "a session has at most %d files", link.MaxFiles)
+	}
+	s.mu.Lock()
+	open := s.growsLocked(in.Session, in.Fence)
+	s.mu.Unlock()
+	for _, f := range in.Files {
+		if !fileName.MatchString(f.Name) || !blobs.ValidHash(f.Hash) {
+			return answer, errorf(Invalid, "%q is not a name for a file, or %q not its SHA-256", f.Name, f.Hash)
+		}
+		if s.blobs.Has(f.Hash) {
+			continue
+		}
+		if open {
+			_, _, err := s.grown.Settle(in.Session, f.Name, f.Hash)
+			if err == nil {
+				continue
+			}
+			if !errors.Is(err, blobs.ErrHash) && !errors.Is(err, fs.ErrNotExist) {
+				return answer, err
+			}
+		}
+		answer.Lacking = append(answer.Lacking, f.Name)
+	}
+	return answer, nil
+}
+
+// dropGrown removes what was growing for a session whose result is there.
+func (s *Service) dropGrown(session string) {
+	if err := s.grown.Drop(session); err != nil {
+		s.log.Warn("pieces of a recording stay behind until the next start", "session", session, "error", err)
+	}
+}
+
+// adopt gives a session that was lost with its agent what had come of its files.
+func (s *Service) adopt(session string) {
+	s.putting.RLock()
+	defer s.putting.RUnlock()
+	all, err := s.grown.Of(session)
+	var batch []store.Stmt
+	for _, f := range all {
+		kind, media, ok := recording.Form(f.Name)
+		if !ok || f.Size == 0 {
+			continue
+		}
+		hash, size, settled := s.grown.Settle(session, f.Name, "")
+		if settled != nil {
+			err = errors.Join(err, settled)
+			continue
+		}
+		batch = append(batch, store.AddFile(store.File{AttemptID: session, Name: f.Name, Kind: string(kind), Media: media, Hash: hash, Size: size}))
+	}
+	if len(batch) > 0 {
+		err = errors.Join(err, s.store.Write(batch...))
+	}
+	if err = errors.Join(err, s.grown.Drop(session)); err != nil {
+		s.log.Error("what had come of a lost session's recording is not whole", "session", session, "error", err)
+	}
+	s.hub.publish(Event{Type: "sessions"})
+}
+
+// lostRecordings says of every kind that was to be kept what became of it when
+// the agent was lost.
+func lostRecordings(p record.Policy) (out []link.NotRecorded) {
+	for _, kind := range record.Kinds {
+		switch {
+		case !p.Wants(kind):
+		case p[kind] == record.On && slices.Contains(recording.Streamed, kind):
+			out = append(out, link.NotRecorded{Kind: kind, Reason: "its agent was lost: what had come by then is kept"})
+		default:
+			out = append(out, link.NotRecorded{Kind: kind, Reason: "its agent was lost, and this is handed in at the end"})
+		}
+	}
+	return out
+}
+
+// forgetGrown removes what was growing for sessions that are not open any more.
+func (s *Service) forgetGrown() error {
+	owners, err := s.grown.Owners()
+	for _, o := range owners {
+		if s.remotes[o] == nil {
+			err = errors.Join(err, s.grown.Drop(o))
+		}
+	}
+	return err
+}
