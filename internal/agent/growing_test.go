@@ -122,7 +122,10 @@ func TestWhatALostAgentRecordedOfAScriptIsKept(t *testing.T) {
 	assert.Equal(t, link.Grown{Have: 34}, grown)
 	require.NoError(t, stop())
 	p.set(func() { close(p.hold); p.hold = nil })
-	o.until(func() bool { _, f, err := o.svc.OpenFile(t.Context(), open[0].ID, recording.CommandsFile); return err == nil && f.Close() == nil })
+	o.until(func() bool {
+		_, f, err := o.svc.OpenFile(t.Context(), open[0].ID, recording.CommandsFile)
+		return err == nil && f.Close() == nil
+	})
 	assert.Equal(t, []string{"Navigate To"}, o.commands(open[0].ID))
 	s := o.over(open[0].ID)
 	assert.Equal(t, verdict.Broken, s.Verdict)

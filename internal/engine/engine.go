@@ -59,6 +59,7 @@ type Instance struct {
 	Outcome  device.Outcome         // what launching already emulated
 	Emulated bool                   // launching emulated all that can be
 	BiDi     bool                   // a session can have a webSocketUrl
+	Display  *process.Display       // the virtual one it was started on, if it needed one
 	procs    []*process.Process
 	cleanups []func()
 	watch    func() error
@@ -131,7 +132,7 @@ func (i *Instance) NeedDisplay(ctx context.Context, o *Options, width, height in
 		return err
 	}
 	i.Own(d.Process)
-	o.Display = d.Name
+	o.Display, i.Display = d.Name, d
 	return nil
 }
 

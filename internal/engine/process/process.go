@@ -88,14 +88,8 @@ func (p *Process) Gone() error {
 	return fmt.Errorf("%s is gone (%s)", p.Name, how)
 }
 
-// Failed is Gone for a program that should end by itself: nil when it ended
-// well.
-func (p *Process) Failed() error {
-	if gone := p.Gone(); gone != nil && p.err != nil {
-		return gone
-	}
-	return nil
-}
+// Ask asks the group politely to end, and does not wait.
+func (p *Process) Ask() { terminate(p.cmd.Process) }
 
 // Stop ends the group: politely first, by force after grace.
 func (p *Process) Stop(grace time.Duration) {
@@ -185,7 +179,8 @@ func (t *tail) last() string {
 
 // Display is a virtual X display.
 type Display struct {
-	Name string // for the variable DISPLAY, for example ":101"
+	Name          string // for the variable DISPLAY, for example ":101"
+	Width, Height int    // in pixels
 	*Process
 }
 
@@ -214,7 +209,7 @@ func StartDisplay(ctx context.Context, log io.Writer, width, height int) (*Displ
 	select {
 	case number := <-line:
 		if _, err := strconv.Atoi(number); err == nil {
-			return &Display{Name: ":" + number, Process: p}, nil
+			return &Display{Name: ":" + number, Width: width, Height: height, Process: p}, nil
 		}
 		err = p.Gone()
 		p.Stop(0)
