@@ -60,6 +60,7 @@ type Instance struct {
 	Emulated bool                   // launching emulated all that can be
 	BiDi     bool                   // a session can have a webSocketUrl
 	Display  *process.Display       // the virtual one it was started on, if it needed one
+	Scale    int                    // of the display: its pixels to one of a window's units; 0 means 1
 	procs    []*process.Process
 	cleanups []func()
 	watch    func() error

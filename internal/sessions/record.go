@@ -469,7 +469,7 @@ func (r *Recording) End(v verdict.Verdict) (made []Made) {
 	}
 	r.waitFor(patience)
 	if r.video != nil {
-		if err := r.video.end(); err != nil {
+		if err := r.video.end(r); err != nil {
 			r.lack(record.Video, err.Error())
 		}
 	}

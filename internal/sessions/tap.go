@@ -139,6 +139,7 @@ func (t *tap) command(ctx context.Context, method, path string, body []byte, sen
 	var at float64
 	if rec != nil {
 		at = rec.At()
+		rec.coming(ctx, method, path)
 	}
 	if err := t.take(ctx); err != nil {
 		return Answer{}, err

@@ -5,15 +5,18 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"image"
 	"io"
 	"os"
 	"path/filepath"
 	"strconv"
+	"sync"
 	"time"
 
 	"parallelpane/internal/engine"
 	"parallelpane/internal/engine/process"
 	"parallelpane/internal/recording"
+	"parallelpane/internal/webdriver"
 )
 
 // framesPerSecond is how often a video shows something new.
@@ -23,11 +26,14 @@ const framesPerSecond = 5
 // one of its own, else of the pictures that the engine takes. Either begins with
 // the session's clock, so that video and commands agree.
 type video struct {
-	p     *process.Process
-	path  string
-	stop  func() // has ffmpeg finish
-	ended chan struct{}
-	good  bool
+	ffmpeg string
+	path   string
+	begun  sync.Once // of a display: the film has begun
+	p      *process.Process
+	err    error         // of its beginning
+	stop   func()        // has ffmpeg finish
+	ended  chan struct{} // closed when no more pictures come
+	good   bool
 }
 
 // encoding is how ffmpeg writes every video.
@@ -36,45 +42,74 @@ var encoding = []string{"-an", "-c:v", "libvpx", "-deadline", "realtime", "-cpu-
 const fitting = "scale=w='min(1280,iw)':h='min(1280,ih)':force_original_aspect_ratio=decrease:force_divisible_by=2:flags=fast_bilinear"
 
 func startVideo(r *Recording) (*video, error) {
-	ffmpeg := engine.FindProgram("ffmpeg")
-	if ffmpeg == "" {
+	v := &video{path: filepath.Join(r.dir, recording.VideoFile), ended: make(chan struct{}), ffmpeg: engine.FindProgram("ffmpeg")}
+	if v.ffmpeg == "" {
 		return nil, errors.New("ffmpeg is not installed on the agent: apt-get install ffmpeg")
 	}
-	v := &video{path: filepath.Join(r.dir, recording.VideoFile), ended: make(chan struct{})}
-	if d := r.s.inst.Display; d != nil {
-		return v, v.ofDisplay(r, ffmpeg, d)
+	if r.s.inst.Display != nil {
+		close(v.ended)
+		return v, nil // it begins with the first page
 	}
-	return v, v.ofPictures(r, ffmpeg)
+	return v, v.ofPictures(r)
 }
 
-func (v *video) start(r *Recording, ffmpeg string, files []*os.File, input ...string) (err error) {
+func (v *video) start(r *Recording, files []*os.File, input ...string) (err error) {
 	args := append([]string{"-hide_banner", "-loglevel", "error", "-nostdin", "-y"}, input...)
-	v.p, err = process.StartWith(nil, []string{process.SessionEnv(r.s.dir)}, files, ffmpeg, append(append(args, encoding...), v.path)...)
+	v.p, err = process.StartWith(nil, []string{process.SessionEnv(r.s.dir)}, files, v.ffmpeg, append(append(args, encoding...), v.path)...)
 	return err
 }
 
-// ofDisplay films a display. What it grabs carries the time of day, which
-// becomes the session's; what was before the first frame looks like it.
-func (v *video) ofDisplay(r *Recording, ffmpeg string, d *process.Display) error {
+// coming tells the recording of a command that is about to be given. The film of
+// a display begins before the first page: by then the window has its size.
+func (r *Recording) coming(ctx context.Context, method, path string) {
+	if v := r.video; v != nil && r.s.inst.Display != nil && webdriver.CommandOf(method, path).Name == "Navigate To" {
+		v.begun.Do(func() { v.err = v.ofDisplay(ctx, r) })
+	}
+}
+
+// ofDisplay films the part of the display where the window is. What is grabbed
+// carries the time of day, which becomes the session's; what was before the first
+// frame looks like it.
+func (v *video) ofDisplay(ctx context.Context, r *Recording, more ...string) error {
 	rate := strconv.Itoa(framesPerSecond)
 	zero := strconv.FormatFloat(float64(r.began.UnixMicro())/1e6, 'f', 6, 64)
-	err := v.start(r, ffmpeg, nil, "-f", "x11grab", "-framerate", rate, "-video_size", fmt.Sprintf("%dx%d", d.Width, d.Height), "-draw_mouse", "0", "-copyts", "-i", d.Name,
-		"-vf", "setpts=PTS-"+zero+"/TB,fps="+rate+":start_time=0,"+fitting)
-	if err != nil {
+	a := r.s.window(ctx)
+	args := []string{"-f", "x11grab", "-framerate", rate, "-video_size", fmt.Sprintf("%dx%d", a.Dx(), a.Dy()), "-draw_mouse", "0", "-copyts",
+		"-i", fmt.Sprintf("%s+%d,%d", r.s.inst.Display.Name, a.Min.X, a.Min.Y), "-vf", "setpts=PTS-" + zero + "/TB,fps=" + rate + ":start_time=0," + fitting}
+	if err := v.start(r, nil, append(args, more...)...); err != nil {
 		return err
 	}
-	close(v.ended)
 	v.stop = v.p.Ask // it finishes the file and then says that it was interrupted
 	return nil
 }
 
-func (v *video) ofPictures(r *Recording, ffmpeg string) error {
+// window is where the session's window is on its display, in whole pairs of
+// pixels, as videos want it; the whole display if that is not known.
+func (s *Session) window(ctx context.Context) image.Rectangle {
+	d, scale := s.inst.Display, max(1, s.inst.Scale)
+	whole := image.Rect(0, 0, d.Width&^1, d.Height&^1)
+	ctx, cancel := context.WithTimeout(Quiet(ctx), 3*time.Second)
+	defer cancel()
+	w, err := s.WindowRect(ctx)
+	if err != nil {
+		return whole
+	}
+	a := image.Rect(int(w.X)*scale, int(w.Y)*scale, int(w.X+w.Width)*scale, int(w.Y+w.Height)*scale).Intersect(whole)
+	a.Min.X, a.Min.Y = a.Min.X&^1, a.Min.Y&^1
+	a.Max.X, a.Max.Y = a.Max.X&^1, a.Max.Y&^1
+	if a.Dx() < 100 || a.Dy() < 100 {
+		return whole
+	}
+	return a
+}
+
+func (v *video) ofPictures(r *Recording) error {
 	read, write, err := os.Pipe()
 	if err != nil {
 		return err
 	}
 	defer read.Close()
-	if err := v.start(r, ffmpeg, []*os.File{read}, "-f", "image2pipe", "-framerate", strconv.Itoa(framesPerSecond), "-i", "pipe:3", "-vf", fitting); err != nil {
+	if err := v.start(r, []*os.File{read}, "-f", "image2pipe", "-framerate", strconv.Itoa(framesPerSecond), "-i", "pipe:3", "-vf", fitting); err != nil {
 		write.Close()
 		return err
 	}
@@ -126,7 +161,18 @@ func (v *video) pump(ctx context.Context, r *Recording, in io.WriteCloser) {
 }
 
 // end finishes the file.
-func (v *video) end() error {
+func (v *video) end(r *Recording) error {
+	if r.s.inst.Display != nil {
+		v.begun.Do(func() { // no page was ever asked for
+			frames := 1 + int(r.At()/1000*framesPerSecond)
+			if v.err = v.ofDisplay(r.ctx, r, "-frames:v", strconv.Itoa(frames)); v.err == nil {
+				v.stop = func() {}
+			}
+		})
+	}
+	if v.err != nil {
+		return v.err
+	}
 	early := v.p.Gone()
 	v.stop()
 	<-v.ended

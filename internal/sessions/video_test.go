@@ -69,6 +69,19 @@ func TestVideoAndCommandsAgree(t *testing.T) {
 	}
 }
 
+func TestAFilmWithoutAPage(t *testing.T) {
+	s := somebodyElses(t, webkit.Family{}, Request{Asked: webdriver.Capabilities{}})
+	began := time.Now()
+	rec, err := s.Record(t.Context(), record.Policy{record.Video: record.On}, nil, filepath.Join(t.TempDir(), "rec"), began)
+	require.NoError(t, err)
+	said(t, s, "GET", "/title", "")
+	require.Eventually(t, func() bool { return time.Since(began) > time.Second }, 5*time.Second, 10*time.Millisecond)
+	length := time.Since(began)
+	made := rec.End(verdict.Ended)
+	require.Len(t, made, 1, "%v", rec.Missing())
+	assert.InDelta(t, length.Seconds(), seconds(t, made[0].Path), 0.5)
+}
+
 // turnedRed lists when a video's middle turned red, in milliseconds.
 func turnedRed(t *testing.T, path string) (at []float64) {
 	t.Helper()

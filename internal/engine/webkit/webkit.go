@@ -98,6 +98,7 @@ func (Family) Launch(ctx context.Context, o engine.Options) (*engine.Instance, e
 	if err := inst.NeedDisplay(ctx, &o, max(1024, o.Device.Width*scale), max(768, (o.Device.Height+60)*scale)); err != nil {
 		return nil, err
 	}
+	inst.Scale = scale
 	env := []string{
 		"DISPLAY=" + o.Display, "GDK_BACKEND=x11", "GDK_SCALE=" + strconv.Itoa(scale), "NO_AT_BRIDGE=1",
 		"XDG_CONFIG_HOME=" + config, "XDG_DATA_HOME=" + filepath.Join(o.Dir, "data"), "XDG_CACHE_HOME=" + filepath.Join(o.Dir, "cache"),
