@@ -98,41 +98,47 @@ func (s *Service) dropGrown(session string) {
 	}
 }
 
+// lostSession is one that ends without a result of its agent.
+type lostSession struct {
+	id     string
+	detail link.Detail // as it is on record
+}
+
 // adopt gives a session that was lost with its agent what had come of its files.
-func (s *Service) adopt(session string) {
+func (s *Service) adopt(l lostSession) {
 	s.putting.RLock()
 	defer s.putting.RUnlock()
-	all, err := s.grown.Of(session)
+	all, err := s.grown.Of(l.id)
 	var batch []store.Stmt
+	came := map[record.Kind]bool{}
 	for _, f := range all {
 		kind, media, ok := recording.Form(f.Name)
 		if !ok || f.Size == 0 {
 			continue
 		}
-		hash, size, settled := s.grown.Settle(session, f.Name, "")
+		hash, size, settled := s.grown.Settle(l.id, f.Name, "")
 		if settled != nil {
 			err = errors.Join(err, settled)
 			continue
 		}
-		batch = append(batch, store.AddFile(store.File{AttemptID: session, Name: f.Name, Kind: string(kind), Media: media, Hash: hash, Size: size}))
+		came[kind] = true
+		batch = append(batch, store.AddFile(store.File{AttemptID: l.id, Name: f.Name, Kind: string(kind), Media: media, Hash: hash, Size: size}))
 	}
-	if len(batch) > 0 {
-		err = errors.Join(err, s.store.Write(batch...))
-	}
-	if err = errors.Join(err, s.grown.Drop(session)); err != nil {
-		s.log.Error("what had come of a lost session's recording is not whole", "session", session, "error", err)
+	l.detail.Lacking = lostRecordings(l.detail.Record, came)
+	err = errors.Join(err, s.store.Write(append(batch, store.Amend(l.id, store.JSON(l.detail)))...))
+	if err = errors.Join(err, s.grown.Drop(l.id)); err != nil {
+		s.log.Error("what had come of a lost session's recording is not whole", "session", l.id, "error", err)
 	}
 	s.hub.publish(Event{Type: "sessions"})
 }
 
-// lostRecordings says of every kind that was to be kept what became of it when
-// the agent was lost.
-func lostRecordings(p record.Policy) (out []link.NotRecorded) {
+// lostRecordings says why there is nothing of kinds that were to be recorded.
+func lostRecordings(p record.Policy, came map[record.Kind]bool) (out []link.NotRecorded) {
 	for _, kind := range record.Kinds {
 		switch {
-		case !p.Wants(kind):
+		case !p.Wants(kind) || came[kind]:
 		case p[kind] == record.On && slices.Contains(recording.Streamed, kind):
-			out = append(out, link.NotRecorded{Kind: kind, Reason: "its agent was lost: what had come by then is kept"})
+			out = append(out, link.NotRecorded{Kind: kind, Reason: "its agent was lost before any of it had come"})
 		default:
 			out = append(out, link.NotRecorded{Kind: kind, Reason: "its agent was lost, and this is handed in at the end"})
 		}

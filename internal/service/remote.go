@@ -389,8 +389,8 @@ func (s *Service) applyRemoteLocked(x *remoteSession, d dispatch.Decision, e *ef
 			}
 			lost := link.Detail{Steps: []script.StepResult{}, End: how}
 			if x.row.OpenedAt > 0 {
-				lost.Record, lost.Lacking = x.order.Record, lostRecordings(x.order.Record)
-				e.lost = append(e.lost, x.row.ID)
+				lost.Record = x.order.Record
+				e.lost = append(e.lost, lostSession{x.row.ID, lost})
 			}
 			batch = append(batch, s.endLocked(x, link.Result{ID: x.row.ID, Agent: x.row.Agent, Verdict: d.Verdict, Message: cmp.Or(x.message, how), StartedAt: now,
 				Detail: lost}, e)...)

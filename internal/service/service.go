@@ -232,7 +232,7 @@ type effects struct {
 	events  []Event
 	grants  []dispatch.Lease
 	ends    []dispatch.End
-	lost    []string // sessions that end without a result of their agent
+	lost    []lostSession
 	answers []func() // to clients that wait
 }
 
@@ -285,10 +285,10 @@ func (s *Service) applyLocked(ds []dispatch.Decision, extra ...store.Stmt) *effe
 			r := s.live[d.Run]
 			a := store.Attempt{ID: cmp.Or(begun[[2]int64{d.Fence, int64(d.Test)}], newID()), RunID: d.Run, Pane: d.Pane, Test: d.Test, Number: d.Attempt, Fence: d.Fence, Agent: d.Agent,
 				Verdict: string(verdict.Broken), Message: d.Why, StartedAt: now}
-			lost := link.Result{Detail: link.Detail{Steps: []script.StepResult{}, Record: r.record, Lacking: lostRecordings(r.record)}}
+			lost := link.Result{Detail: link.Detail{Steps: []script.StepResult{}, Record: r.record}}
 			a.Detail = store.JSON(lost.Detail)
 			batch = append(append(batch, store.AddAttempt(a, nil)...), store.AddSession(s.scriptSession(r, a, lost)))
-			e.lost = append(e.lost, a.ID)
+			e.lost = append(e.lost, lostSession{a.ID, lost.Detail})
 			r.attempted(a)
 			s.stats.attempts.WithLabelValues(a.Verdict).Inc()
 			e.events = append(e.events, r.event(d.Pane, d.Test))
@@ -359,8 +359,8 @@ func (s *Service) carryOut(e *effects) error {
 	for _, ev := range e.events {
 		s.hub.publish(ev)
 	}
-	for _, id := range e.lost {
-		s.tasks.Go(func() { s.adopt(id) })
+	for _, l := range e.lost {
+		s.tasks.Go(func() { s.adopt(l) })
 	}
 	for _, l := range e.grants {
 		s.deliver(l)

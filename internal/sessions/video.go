@@ -37,7 +37,8 @@ type video struct {
 }
 
 // encoding is how ffmpeg writes every video.
-var encoding = []string{"-an", "-c:v", "libvpx", "-deadline", "realtime", "-cpu-used", "8", "-threads", "1", "-b:v", "500k", "-crf", "30", "-g", "50", "-pix_fmt", "yuv420p"}
+var encoding = []string{"-an", "-c:v", "libvpx", "-deadline", "realtime", "-cpu-used", "8", "-threads", "1", "-b:v", "500k", "-crf", "30", "-g", "50", "-pix_fmt", "yuv420p",
+	"-flush_packets", "1", "-cluster_time_limit", "1000"} // on disk within a second, for what is handed in as it grows
 
 const fitting = "scale=w='min(1280,iw)':h='min(1280,ih)':force_original_aspect_ratio=decrease:force_divisible_by=2:flags=fast_bilinear"
 

@@ -228,6 +228,11 @@ func AddAttempt(a Attempt, files []File) []Stmt {
 	return batch
 }
 
+// Amend replaces what an attempt says of itself.
+func Amend(attempt, detail string) Stmt {
+	return Must(`UPDATE attempts SET detail_json = ? WHERE id = ?`, detail, attempt)
+}
+
 // AddFile writes a file of an attempt.
 func AddFile(f File) Stmt {
 	return Must(`INSERT INTO files (attempt_id, name, kind, media, hash, size) VALUES (?, ?, ?, ?, ?, ?)`, f.AttemptID, f.Name, f.Kind, f.Media, f.Hash, f.Size)

@@ -17,7 +17,7 @@ export function Facts({ session: s }: { session: Session }) {
       <Term name="Session"><code className="font-mono text-xs">{s.id}</code></Term>
       <Term name="Ended">{s.end || "not yet"}</Term>
       <Term name="Browser">{s.browser} {s.version}{s.detail.start_ms > 0 && `, there after ${took(s.detail.start_ms)}`}</Term>
-      <Term name="Agent">{s.agent || "none yet"}{m && `: ${m.os_version || m.os}, ${m.arch}, ${m.cores} cores, ${Math.round(m.memory_mb / 1024)} GB, ${facts.slots} slots`}{m?.stand_in && " (a stand-in)"}</Term>
+      <Term name="Agent">{s.agent || "none yet"}{m && `: ${m.os_version || m.os}, ${m.arch}, ${m.cores} cores, ${Math.round(m.memory_mb / 1024)} GB, ${facts.slots} ${facts.slots === 1 ? "slot" : "slots"}`}{m?.stand_in && " (a stand-in)"}</Term>
       {s.detail.emulated.applied.length > 0 && <Term name="Emulated">{s.detail.emulated.applied.join(", ")}</Term>}
       {s.detail.emulated.missing.length > 0 && <Term name="Not emulated"><span className="text-flaky">{s.detail.emulated.missing.map((x) => `${x.feature} (${x.reason})`).join(", ")}</span></Term>}
       <Term name="Recorded">{Object.entries(s.detail.record ?? {}).map(([k, v]) => `${k} ${v}`).join(", ") || "–"}</Term>

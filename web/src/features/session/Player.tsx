@@ -67,7 +67,7 @@ function Clock({ commands, shots, length, at, onAt }: { commands: Command[]; sho
       {commands.map((c) => (
         <span key={c.number} title={`${c.name} at ${took(c.at_ms)}`} className={`absolute top-1 h-4 min-w-[3px] rounded-sm ${c.error ? "bg-failed" : "bg-accent/60"}`}
           style={{ left: x(c.at_ms), width: x(Math.max(c.took_ms, 1)) }} />))}
-      {shots.map((c) => <span key={c.number} className="absolute bottom-1.5 size-1.5 rounded-full bg-soft" style={{ left: x(c.at_ms + c.took_ms) }} />)}
+      {shots.map((c) => <span key={c.number} className="absolute bottom-1.5 size-1.5 rounded-full bg-soft" style={{ left: `min(${x(c.at_ms + c.took_ms)}, 100% - 6px)` }} />)}
       <span className="pointer-events-none absolute inset-y-0 w-0.5 bg-ink" style={{ left: x(at) }} />
       <input type="range" aria-label="Time in the session" min={0} max={Math.max(1, Math.round(length))} value={Math.round(at)} onChange={(e) => { onAt(Number(e.target.value)); }}
         className="absolute inset-0 h-full w-full cursor-pointer opacity-0 focus-visible:opacity-20" />

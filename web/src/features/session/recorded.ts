@@ -33,10 +33,11 @@ export const readText = (id: string, name: string) => text(file(id, name));
 
 export const readNetwork = async (id: string) => (await get<{ log: { entries: Entry[] } }>(file(id, "network.har"))).log.entries;
 
-/** The command to open a session with: the one that says why it failed. */
+/** The command to open a session with: the one that says why it failed, or the last before it broke off. */
 export function telling(commands: Command[], verdict: string): number {
   if (verdict === "passed") return 0;
-  return Math.max(0, commands.findLastIndex((c) => c.error && c.name !== "Delete Session"));
+  const failed = commands.findLastIndex((c) => c.error && c.name !== "Delete Session");
+  return Math.max(0, failed < 0 && verdict === "broken" ? commands.length - 1 : failed);
 }
 
 /** The command that was under way, or had just ended, at a time. */
