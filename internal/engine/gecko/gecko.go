@@ -4,6 +4,7 @@
 package gecko
 
 import (
+	"archive/zip"
 	"context"
 	"encoding/json"
 	"errors"
@@ -80,21 +81,28 @@ var prefs = map[string]any{
 	"browser.tabs.warnOnClose":                          false,
 }
 
-// writePrefs writes the preferences of a profile; those asked for count more
-// than the lab's own, but for the port.
+// writePrefs writes the preferences of a profile, the last of one name counting:
+// the lab's own, those of a profile that was brought along, those asked for, and
+// the port.
 func writePrefs(dir string, asked map[string]any) error {
-	all := maps.Clone(prefs)
-	maps.Copy(all, asked)
-	all["marionette.port"] = 0
-	var b strings.Builder
-	for _, name := range slices.Sorted(maps.Keys(all)) {
-		value, err := json.Marshal(all[name])
-		if err != nil {
-			return err
-		}
-		key, _ := json.Marshal(name)
-		fmt.Fprintf(&b, "user_pref(%s, %s);\n", key, value)
+	theirs, err := theirPrefs(dir)
+	if err != nil {
+		return err
 	}
+	var b strings.Builder
+	write := func(all map[string]any) {
+		for _, name := range slices.Sorted(maps.Keys(all)) {
+			key, _ := json.Marshal(name)
+			value, _ := json.Marshal(all[name]) // strings, whole numbers and truth values
+			fmt.Fprintf(&b, "user_pref(%s, %s);\n", key, value)
+		}
+	}
+	write(prefs)
+	for _, line := range theirs {
+		b.WriteString(line + "\n")
+	}
+	write(asked)
+	write(map[string]any{"marionette.port": 0})
 	return os.WriteFile(filepath.Join(dir, "user.js"), []byte(b.String()), 0o600)
 }
 
@@ -165,7 +173,7 @@ func copyWarm(from, to string) error {
 	return nil
 }
 
-var vendor = engine.Vendor{Key: "moz:firefoxOptions", Agents: []string{"binary", "env", "profile"},
+var vendor = engine.Vendor{Key: "moz:firefoxOptions", Agents: []string{"binary", "env"},
 	Unknown: []string{"androidPackage", "androidActivity", "androidDeviceSerial", "androidIntentArguments"}}
 
 // ownSwitches are the browser's switches that are the agent's alone.
@@ -174,8 +182,9 @@ var ownSwitches = []string{"profile", "p", "profilemanager", "marionette", "remo
 // asked is what a session asks of the browser before it starts. Nothing of it
 // is left for the New Session command.
 type asked struct {
-	args  []string
-	prefs map[string]any
+	args    []string
+	prefs   map[string]any
+	profile *zip.Reader // nil for an empty one
 }
 
 func askedOf(caps webdriver.Capabilities) (asked, error) {
@@ -212,6 +221,11 @@ func askedOf(caps webdriver.Capabilities) (asked, error) {
 		}
 		a.prefs = prefs
 	}
+	if raw, there := options["profile"]; there {
+		if a.profile, err = readProfile(raw); err != nil {
+			return a, err
+		}
+	}
 	return a, nil
 }
 
@@ -221,16 +235,20 @@ func (f Family) start(ctx context.Context, inst *engine.Instance, o engine.Optio
 	if err := os.MkdirAll(profile, 0o700); err != nil {
 		return nil, fmt.Errorf("launch firefox: %w", err)
 	}
-	if f.Cache != "" {
+	asked, err := askedOf(o.Asked)
+	if err != nil {
+		return nil, err
+	}
+	if asked.profile != nil {
+		if err := unpack(asked.profile, profile); err != nil {
+			return nil, fmt.Errorf("launch firefox: %w", err)
+		}
+	} else if f.Cache != "" {
 		if _, err := os.Stat(f.warmDir(o.Browser)); err == nil {
 			if err := copyWarm(f.warmDir(o.Browser), profile); err != nil {
 				return nil, fmt.Errorf("launch firefox: %w", err)
 			}
 		}
-	}
-	asked, err := askedOf(o.Asked)
-	if err != nil {
-		return nil, err
 	}
 	if err := writePrefs(profile, asked.prefs); err != nil {
 		return nil, fmt.Errorf("launch firefox: %w", err)
