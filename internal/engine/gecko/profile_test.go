@@ -46,7 +46,7 @@ func claiming(t *testing.T, size uint64) string {
 	t.Helper()
 	var buf bytes.Buffer
 	w := zip.NewWriter(&buf)
-	f, err := w.CreateRaw(&zip.FileHeader{Name: "big", UncompressedSize64: size, CompressedSize64: 3})
+	f, err := w.CreateRaw(&zip.FileHeader{Name: "big", UncompressedSize64: size, CompressedSize64: 3, CRC32: 1})
 	require.NoError(t, err)
 	_, err = f.Write([]byte("abc"))
 	require.NoError(t, err)
