@@ -110,6 +110,7 @@ type office struct {
 	address string
 	svc     *service.Service
 	stop    func()
+	taken   time.Duration // of agents that start: see agent.Config
 }
 
 func opened(t *testing.T, dir, address string) *office {
@@ -148,7 +149,7 @@ func (o *office) agentToken() string {
 func (o *office) work(p engine.Family, name string, slots int) (stop func() error) {
 	o.t.Helper()
 	a, release, err := agent.New(o.t.Context(), agent.Config{Service: "http://" + o.address, Token: o.agentToken(), Name: name, Slots: slots,
-		Dir: filepath.Join(o.dir, "agents", name), Log: slog.New(slog.DiscardHandler), Families: []engine.Family{p}, Beat: 100 * time.Millisecond, Trickle: 20 * time.Millisecond, Backoff: 200 * time.Millisecond})
+		Dir: filepath.Join(o.dir, "agents", name), Log: slog.New(slog.DiscardHandler), Families: []engine.Family{p}, Beat: 100 * time.Millisecond, Trickle: 20 * time.Millisecond, Taken: o.taken, Backoff: 200 * time.Millisecond})
 	require.NoError(o.t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan error, 1)

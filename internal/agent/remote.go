@@ -191,11 +191,6 @@ func (s *remote) end(how string) {
 	}
 }
 
-// takenLimit is for how long somebody who has taken a session over may do
-// nothing before it is given back: a forgotten one would hold a slot for
-// everybody.
-const takenLimit = 5 * time.Minute
-
 // looks is how often a session is looked at for reasons to end.
 const looks = 250 * time.Millisecond
 
@@ -211,10 +206,6 @@ func (s *remote) wait(ctx context.Context) string {
 		case how := <-s.ended:
 			return how
 		case <-t.C:
-		}
-		if who := s.session.Taker(); s.session.Forsaken(takenLimit) {
-			s.session.Release()
-			s.note("the session was given back: %s did nothing for %s", who, takenLimit)
 		}
 		switch {
 		case s.session.Deleted():

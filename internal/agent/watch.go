@@ -36,11 +36,30 @@ func (a *Agent) show(id string, w *watched) (done func()) {
 	a.mu.Lock()
 	a.open[id] = w
 	a.mu.Unlock()
+	a.tasks.Go(func() { w.giveBack(a.Taken) })
 	return func() {
 		a.mu.Lock()
 		delete(a.open, id)
 		a.mu.Unlock()
 		close(w.gone)
+	}
+}
+
+// giveBack frees a session that somebody has taken over and forgotten: it would
+// hold a slot for everybody.
+func (w *watched) giveBack(limit time.Duration) {
+	t := time.NewTicker(limit / 20)
+	defer t.Stop()
+	for {
+		select {
+		case <-w.gone:
+			return
+		case <-t.C:
+		}
+		if who := w.session.Taker(); w.session.Forsaken(limit) {
+			w.session.Release()
+			w.note("the session was given back: %s did nothing for %s", who, limit)
+		}
 	}
 }
 

@@ -1,12 +1,15 @@
 package agent_test
 
 import (
+	"io"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/engine/standin"
 	"parallelpane/internal/link"
 	"parallelpane/internal/service"
@@ -140,4 +143,30 @@ func TestAScriptsSessionCanBeWatchedToo(t *testing.T) {
 		_, err := o.svc.Sessions(t.Context(), f)
 		assert.ErrorContains(t, err, says)
 	}
+}
+
+func TestAForgottenSessionIsGivenBack(t *testing.T) {
+	o, p := opened(t, t.TempDir(), "127.0.0.1:0"), &pretend{}
+	o.taken = 200 * time.Millisecond
+	hold := make(chan struct{})
+	p.set(func() { p.hold = hold })
+	o.work(p, "quay", 1)
+	number := o.run(1, "")
+	var open []service.SessionSummary
+	o.until(func() bool {
+		open, _ = o.svc.Sessions(t.Context(), service.SessionFilter{State: "open"})
+		return len(open) == 1
+	})
+	o.until(func() bool {
+		_, err := o.svc.ByHand(service.Who{Name: "tern"}, open[0].ID, link.Hand{Do: "take"})
+		return err == nil
+	})
+	close(hold) // the command under way ends, and the next one waits for tern
+	assert.Equal(t, verdict.Passed, o.ended(number).Verdict, "the script goes on when nobody holds it")
+	_, f, err := o.svc.OpenFile(t.Context(), open[0].ID, "agent.log")
+	require.NoError(t, err)
+	defer f.Close()
+	log, err := io.ReadAll(f)
+	require.NoError(t, err)
+	assert.Contains(t, string(log), "the session was given back: tern did nothing for 200ms")
 }
