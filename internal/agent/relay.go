@@ -3,6 +3,7 @@ package agent
 import (
 	"encoding/json"
 	"errors"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -73,46 +74,79 @@ func (s *remote) join(client, browser *websocket.Conn) {
 	both.Wait()
 }
 
-// filter knows what events a client has subscribed to.
+// filter knows what events a client has subscribed to (BiDi, section 7.1,
+// "session.subscribe" and "session.unsubscribe").
 type filter struct {
-	mu  sync.Mutex
-	has map[string]bool // modules and methods
+	mu   sync.Mutex
+	subs map[string][]string // modules and methods, by subscription; by command until that is known
 }
+
+func asked(id json.RawMessage) string { return "command " + string(id) }
 
 // asks looks at a client's message for changes of its subscriptions. Subscribing
 // counts from the moment it is asked for, since events may come before the
 // answer.
 func (f *filter) asks(raw []byte) {
 	var m struct {
-		Method string `json:"method"`
+		ID     json.RawMessage `json:"id"`
+		Method string          `json:"method"`
 		Params struct {
-			Events []string `json:"events"`
+			Events        []string `json:"events"`
+			Subscriptions []string `json:"subscriptions"`
 		} `json:"params"`
 	}
-	if json.Unmarshal(raw, &m) != nil || (m.Method != "session.subscribe" && m.Method != "session.unsubscribe") {
+	if json.Unmarshal(raw, &m) != nil {
 		return
 	}
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	if f.has == nil {
-		f.has = map[string]bool{}
-	}
-	for _, e := range m.Params.Events {
-		f.has[e] = m.Method == "session.subscribe"
+	switch m.Method {
+	case "session.subscribe":
+		if f.subs == nil {
+			f.subs = map[string][]string{}
+		}
+		f.subs[asked(m.ID)] = m.Params.Events
+	case "session.unsubscribe":
+		for _, sub := range m.Params.Subscriptions {
+			delete(f.subs, sub)
+		}
+		for sub, events := range f.subs {
+			f.subs[sub] = slices.DeleteFunc(slices.Clone(events), func(e string) bool {
+				return slices.ContainsFunc(m.Params.Events, func(gone string) bool { return e == gone || strings.HasPrefix(e, gone+".") })
+			})
+		}
 	}
 }
 
 // wants says whether a message of the browser is for the client.
 func (f *filter) wants(raw []byte) bool {
 	var m struct {
-		Type   string `json:"type"`
-		Method string `json:"method"`
+		ID     json.RawMessage `json:"id"`
+		Type   string          `json:"type"`
+		Method string          `json:"method"`
+		Result struct {
+			Subscription string `json:"subscription"`
+		} `json:"result"`
 	}
-	if json.Unmarshal(raw, &m) != nil || m.Type != "event" {
+	if json.Unmarshal(raw, &m) != nil {
 		return true
 	}
-	module, _, _ := strings.Cut(m.Method, ".")
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	return f.has[m.Method] || f.has[module]
+	switch events, subscribing := f.subs[asked(m.ID)]; {
+	case m.Type == "event":
+		module, _, _ := strings.Cut(m.Method, ".")
+		for _, events := range f.subs {
+			if slices.Contains(events, m.Method) || slices.Contains(events, module) {
+				return true
+			}
+		}
+		return false
+	case subscribing && m.Type == "error":
+		delete(f.subs, asked(m.ID))
+	case subscribing && m.Result.Subscription != "":
+		delete(f.subs, asked(m.ID))
+		f.subs[m.Result.Subscription] = events
+	}
+	return true
 }

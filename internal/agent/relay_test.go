@@ -1,26 +1,50 @@
 package agent
 
 import (
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 )
 
 func TestEventsOfTheLabsOwnRecordingStayInTheLab(t *testing.T) {
+	const entry, sent, load = `{"type":"event","method":"log.entryAdded"}`, `{"type":"event","method":"network.beforeRequestSent"}`, `{"type":"event","method":"browsingContext.load"}`
+	for name, c := range map[string]struct {
+		client, browser []string // messages, the browser's as answers
+		has             []string // events that reach the client then
+	}{
+		"nothing asked for":                {nil, nil, nil},
+		"an event":                         {[]string{`{"id":1,"method":"session.subscribe","params":{"events":["log.entryAdded"]}}`}, nil, []string{entry}},
+		"a module":                         {[]string{`{"id":1,"method":"session.subscribe","params":{"events":["network"]}}`}, nil, []string{sent}},
+		"an event, and not any more":       {[]string{`{"id":1,"method":"session.subscribe","params":{"events":["log.entryAdded","network"]}}`, `{"id":2,"method":"session.unsubscribe","params":{"events":["log"]}}`}, nil, []string{sent}},
+		"a subscription, and not any more": {[]string{`{"id":1,"method":"session.subscribe","params":{"events":["log"]}}`, `{"id":2,"method":"session.subscribe","params":{"events":["browsingContext"]}}`}, []string{`{"id":1,"type":"success","result":{"subscription":"a"}}`, `{"id":2,"type":"success","result":{"subscription":"b"}}`}, []string{entry, load}},
+		"what the browser refused":         {[]string{`{"id":1,"method":"session.subscribe","params":{"events":["log"]}}`}, []string{`{"id":1,"type":"error","error":"invalid argument"}`}, nil},
+		"an old browser's answer":          {[]string{`{"id":1,"method":"session.subscribe","params":{"events":["log"]}}`}, []string{`{"id":1,"type":"success","result":{}}`}, []string{entry}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			f := &filter{}
+			for _, m := range c.client {
+				f.asks([]byte(m))
+			}
+			for _, m := range c.browser {
+				assert.True(t, f.wants([]byte(m)), "answers are for the client")
+			}
+			check := func(has []string) {
+				t.Helper()
+				for _, e := range []string{entry, sent, load} {
+					assert.Equal(t, slices.Contains(has, e), f.wants([]byte(e)), e)
+				}
+			}
+			check(c.has)
+			if len(c.browser) == 2 {
+				f.asks([]byte(`{"id":3,"method":"session.unsubscribe","params":{"subscriptions":["a"]}}`))
+				check([]string{load})
+			}
+		})
+	}
 	f := &filter{}
-	load, request := []byte(`{"type":"event","method":"browsingContext.load","params":{}}`), []byte(`{"type":"event","method":"network.responseCompleted","params":{}}`)
-	answer := []byte(`{"type":"success","id":1,"result":{}}`)
-	assert.True(t, f.wants(answer))
-	assert.True(t, f.wants([]byte("not JSON")), "what cannot be read is not for us to judge")
-	assert.False(t, f.wants(load))
-	f.asks([]byte(`{"id":1,"method":"session.subscribe","params":{"events":["browsingContext"]}}`))
-	assert.True(t, f.wants(load), "a module stands for its events")
-	assert.False(t, f.wants(request))
-	f.asks([]byte(`{"id":2,"method":"session.subscribe","params":{"events":["network.responseCompleted"]}}`))
-	assert.True(t, f.wants(request))
-	f.asks([]byte(`{"id":3,"method":"session.unsubscribe","params":{"events":["network.responseCompleted"]}}`))
-	assert.False(t, f.wants(request))
-	f.asks([]byte(`{`))
+	f.asks([]byte("not JSON"))
+	assert.True(t, f.wants([]byte("not JSON")), "what is no message is passed on as it is")
 }
 
 func TestCommandPaths(t *testing.T) {
