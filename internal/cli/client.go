@@ -113,9 +113,10 @@ func (c *client) sendBundle(ctx context.Context, hash string, bundle []byte) (se
 	if err == nil {
 		return false, resp.Body.Close()
 	}
-	if e, ok := errors.AsType[*apiError](err); !ok || e.Status != http.StatusNotFound {
+	if _, ok := errors.AsType[*apiError](err); !ok {
 		return false, err
 	}
+	// Not there, or refused: the answer to HEAD cannot say why, the one to PUT does.
 	resp, err = c.do(ctx, http.MethodPut, "/bundles/"+hash, bytes.NewReader(bundle))
 	if err != nil {
 		return false, err

@@ -416,7 +416,7 @@ func (r *root) showTest(ctx context.Context, c *client, run service.Run, name st
 		if r.json {
 			return r.writeJSON(res)
 		}
-		writeTest(r.out, res)
+		writeTest(r.out, res, c.base)
 		return nil
 	}
 	hint := ""
@@ -430,7 +430,7 @@ func (r *root) showTest(ctx context.Context, c *client, run service.Run, name st
 var stepVerdict = map[script.StepState]verdict.Verdict{script.StepPassed: verdict.Passed, script.StepFailed: verdict.Failed,
 	script.StepBroken: verdict.Broken, script.StepSkipped: verdict.Skipped, script.StepUnrun: verdict.Pending}
 
-func writeTest(w io.Writer, res service.TestResult) {
+func writeTest(w io.Writer, res service.TestResult, base string) {
 	fmt.Fprintf(w, "%s\n%s\n", res.Test.Name, faint(res.Test.File))
 	for _, p := range res.Results {
 		if p.Cell.State == service.Undealt {
@@ -439,6 +439,7 @@ func writeTest(w io.Writer, res service.TestResult) {
 		fmt.Fprintf(w, "\n%s %s  %s %s\n", paint(p.Cell.Verdict, shapes[p.Cell.Verdict]), p.Pane.Label, paint(p.Cell.Verdict, string(p.Cell.Verdict)), p.Cell.Why)
 		for _, a := range p.Attempts {
 			fmt.Fprintf(w, "  attempt %d on %s, %s: %s\n", a.Number, a.Agent, millis(a.TookMS), paint(a.Verdict, string(a.Verdict)))
+			fmt.Fprintf(w, "    %s\n", faint(base+"/sessions/"+a.ID))
 			if len(a.Detail.Steps) == 0 && a.Message != "" {
 				fmt.Fprintf(w, "    %s\n", a.Message)
 			}

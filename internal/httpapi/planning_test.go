@@ -212,7 +212,7 @@ func TestPresetsAndSchedules(t *testing.T) {
 	var s service.Schedule
 	x.post("/schedules", service.ScheduleRequest{Name: "often", Preset: "nightly", Rule: "FREQ=SECONDLY;COUNT=2", Overlap: service.OverlapSkip}, &s)
 	x.refused(409, "there is a schedule often", "POST", "/schedules", service.ScheduleRequest{Name: "often", Preset: "nightly", Rule: "FREQ=DAILY"})
-	x.refused(409, "a schedule uses", "DELETE", "/presets/nightly", nil)
+	x.refused(409, "is used by the schedule often", "DELETE", "/presets/nightly", nil)
 	h.next()
 	h.next()
 	var list []service.Schedule

@@ -92,7 +92,14 @@ func (s *Service) DropPreset(ctx context.Context, name string) error {
 		return err
 	}
 	if err := s.store.Write(store.DropPreset(p.id)); errors.Is(err, store.ErrGuard) {
-		return errorf(Conflict, "a schedule uses the preset %s: remove the schedule first", name)
+		all, err := s.store.Schedules(ctx)
+		var users []string
+		for _, x := range all {
+			if x.PresetID == p.id {
+				users = append(users, x.Name)
+			}
+		}
+		return errors.Join(err, errorf(Conflict, "the preset %s is used by the schedule %s: remove that first", name, strings.Join(users, ", ")))
 	} else if err != nil {
 		return err
 	}

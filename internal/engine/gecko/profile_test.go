@@ -64,12 +64,12 @@ func TestProfilesThatAreRefused(t *testing.T) {
 	cut := base64.StdEncoding.EncodeToString(raw[:len(raw)/2])
 	for says, profile := range map[string]any{
 		"expected a ZIP archive in base64": 7, "expected a ZIP archive in base64: illegal": "%%", "not a ZIP archive": cut,
-		`"../user.js" leads out of it`:     packed(t, entry{name: "../user.js"}),
-		`"/etc/passwd" leads out of it`:    packed(t, entry{name: "/etc/passwd"}),
-		`"a/../../b" leads out of it`:      packed(t, entry{name: "a/../../b"}),
-		`"..\\b" leads out of it`:          packed(t, entry{name: `..\b`}),
-		`"link" is neither a file nor`:     packed(t, entry{name: "link", body: "/etc", mode: fs.ModeSymlink}),
-		"larger than 256 MiB":              claiming(t, maxProfileBytes+1),
+		`"../user.js" leads out of it`:  packed(t, entry{name: "../user.js"}),
+		`"/etc/passwd" leads out of it`: packed(t, entry{name: "/etc/passwd"}),
+		`"a/../../b" leads out of it`:   packed(t, entry{name: "a/../../b"}),
+		`"..\\b" leads out of it`:       packed(t, entry{name: `..\b`}),
+		`"link" is neither a file nor`:  packed(t, entry{name: "link", body: "/etc", mode: fs.ModeSymlink}),
+		"larger than 256 MiB":           claiming(t, maxProfileBytes+1),
 	} {
 		_, err := askedOf(bringing(profile))
 		var refused *engine.Refused
