@@ -226,6 +226,10 @@ func (n *Network) start(x exchange) *HAREntry {
 	if strings.HasPrefix(address, "data:") && len(address) > maxData {
 		address = address[:maxData] + "…"
 	}
+	if u, err := url.Parse(address); err != nil || !u.IsAbs() {
+		e.Comment = fmt.Sprintf("the address was %.200q", address)
+		address = "about:invalid" // the format wants one
+	}
 	e.Request = HARRequest{Method: x.Request.Method, URL: address, Version: "HTTP/1.1", Headers: pairs(x.Request.Headers),
 		Cookies: cookies(x.Request.Headers), Query: query(address), HeadersSize: sizeOf(x.Request.HeadersSize), BodySize: sizeOf(x.Request.BodySize)}
 	e.Response = HARResponse{Version: "HTTP/1.1", Cookies: []HARPair{}, Headers: []HARPair{}, HeadersSize: -1, BodySize: -1,
@@ -251,7 +255,7 @@ func (e *HAREntry) answer(x exchange, at float64) {
 		}
 	}
 	if r.FromCache {
-		e.Comment = "from the browser's cache"
+		e.Comment = strings.TrimPrefix(e.Comment+"; from the browser's cache", "; ")
 	}
 	e.timings(x.Request.Timings)
 	e.finish(at)
