@@ -164,8 +164,8 @@ func (s *remote) open(ctx context.Context) *link.SessionFault {
 		asked = webdriver.Capabilities{}
 	}
 	s.session, err = a.host.Open(ctx, sessions.Request{Browser: b, Headed: o.Values["mode"] == "headed", Device: profile, Asked: asked, Bare: o.Device == nil,
-		Pictures: o.Record.Wants(record.Video) || o.Record[record.Screenshots] == record.On,
-		Watch:    o.Record.Wants("network") || o.Record.Wants("console"), Proxy: o.Record["network"] == record.On})
+		Pictures: o.Record[record.Screenshots] == record.On, Film: o.Record.Wants(record.Video),
+		Watch: o.Record.Wants("network") || o.Record.Wants("console"), Proxy: o.Record["network"] == record.On})
 	if refused, ok := errors.AsType[*engine.Refused](err); ok {
 		return &link.SessionFault{Code: webdriver.InvalidArgument, Message: refused.Why}
 	}

@@ -109,9 +109,10 @@ type Request struct {
 	Asked webdriver.Capabilities
 	Bare  bool // of somebody else's session: leave the browser as it opens
 	Watch bool // of somebody else's session: its network or console will be recorded
-	// Pictures says, of somebody else's session, that pictures will be taken often.
-	Pictures bool
-	Proxy    bool // where the engine says nothing of its network, send it through a proxy that does
+	// Pictures says, of somebody else's session, that pictures will be taken often,
+	// Film that it is to be filmed.
+	Pictures, Film bool
+	Proxy          bool // where the engine says nothing of its network, send it through a proxy that does
 }
 
 // Session is an open session and everything that serves it.
@@ -183,10 +184,12 @@ func (h *Host) open(ctx context.Context, r Request) (_ *Session, err error) {
 		return nil, err
 	}
 	caps := s.inst.Caps
+	pictures := r.Pictures || (r.Film && s.inst.Display == nil)
+	watch := r.Watch || pictures // over BiDi a picture does not keep the driver from the client's commands
 	if r.Asked != nil && !s.inst.Emulated && caps["webSocketUrl"] != true {
 		caps = maps.Clone(caps)
-		connect := s.inst.BiDi && (r.Watch || !r.Bare)
-		if connect || r.Pictures {
+		connect := s.inst.BiDi && (watch || !r.Bare)
+		if connect || pictures {
 			s.prompts = stillDialogs(caps)
 		}
 		if connect {
@@ -208,7 +211,7 @@ func (h *Host) open(ctx context.Context, r Request) (_ *Session, err error) {
 		}
 		return nil, err
 	}
-	if r.Asked != nil && !r.Watch && r.Bare {
+	if r.Asked != nil && !watch && r.Bare {
 		return s, nil
 	}
 	if address := s.WebSocketURL(); address != "" {

@@ -35,8 +35,10 @@ func TestVideoAndCommandsAgree(t *testing.T) {
 		headed bool
 	}{"chromium": {chromium.Family{}, false}, "chromium headed": {chromium.Family{}, true}, "gecko headed": {gecko.Family{}, true}, "webkit": {webkit.Family{}, false}} {
 		t.Run(name, func(t *testing.T) {
-			s := somebodyElses(t, c.family, Request{Asked: webdriver.Capabilities{}, Headed: c.headed, Pictures: !c.headed})
+			s := somebodyElses(t, c.family, Request{Asked: webdriver.Capabilities{}, Headed: c.headed, Film: true})
 			assert.Equal(t, c.headed || name == "webkit", s.inst.Display != nil, "what has a display is filmed from it")
+			assert.Equal(t, s.inst.Display == nil, s.BiDi != nil, "the rest by pictures off the commands' way")
+			assert.Equal(t, "dismiss and notify", s.Given()["unhandledPromptBehavior"], "either way the client sees no difference")
 			dir := filepath.Join(t.TempDir(), "rec")
 			began := time.Now()
 			rec, err := s.Record(t.Context(), record.Policy{record.Commands: record.On, record.Video: record.On}, nil, dir, began)
