@@ -132,13 +132,9 @@ func wrongTimeouts(v any) string {
 	}
 	for key, t := range m {
 		switch key {
-		case "script":
+		case "script", "pageLoad", "implicit":
 			if t != nil && !whole(t, maxSafe) {
-				return "script: expected whole milliseconds or null"
-			}
-		case "pageLoad", "implicit":
-			if !whole(t, maxSafe) {
-				return key + ": expected whole milliseconds"
+				return key + ": expected whole milliseconds or null"
 			}
 		default:
 			return "there is no timeout " + key

@@ -86,7 +86,29 @@ var commands = []command{
 	{"GET /screenshot", "WebDriver:TakeScreenshot", nil, map[string]any{"full": false, "hash": false}},
 	{"GET /element/{element}/screenshot", "WebDriver:TakeScreenshot", elementAsID, map[string]any{"hash": false, "scroll": true}},
 	{"POST /print", "WebDriver:Print", nil, nil},
+
+	// Of other standards: Permissions, section 12; Reporting, section 4.1; Web
+	// Authentication, section 11; Global Privacy Control, section 5.
+	{"POST /permissions", "WebDriver:SetPermission", nil, nil},
+	{"POST /reporting/generate_test_report", "Reporting:GenerateTestReport", nil, nil},
+	{"POST /webauthn/authenticator", "WebAuthn:AddVirtualAuthenticator", nil, nil},
+	{"DELETE /webauthn/authenticator/{authenticatorId}", "WebAuthn:RemoveVirtualAuthenticator", nil, nil},
+	{"POST /webauthn/authenticator/{authenticatorId}/credential", "WebAuthn:AddCredential", nil, nil},
+	{"GET /webauthn/authenticator/{authenticatorId}/credentials", "WebAuthn:GetCredentials", nil, nil},
+	{"DELETE /webauthn/authenticator/{authenticatorId}/credentials", "WebAuthn:RemoveAllCredentials", nil, nil},
+	{"DELETE /webauthn/authenticator/{authenticatorId}/credentials/{credentialId}", "WebAuthn:RemoveCredential", nil, nil},
+	{"POST /webauthn/authenticator/{authenticatorId}/uv", "WebAuthn:SetUserVerified", nil, nil},
+	{"GET /privacy", "GPC:GetGlobalPrivacyControl", nil, nil},
+	{"POST /privacy", "GPC:SetGlobalPrivacyControl", nil, nil},
+
+	// The browser's own extension commands, but for those that reach beyond pages.
+	{"POST /moz/addon/install", "Addon:Install", nil, nil},
+	{"POST /moz/addon/uninstall", "Addon:Uninstall", nil, nil},
+	{"GET /moz/screenshot/full", "WebDriver:TakeScreenshot", nil, map[string]any{"full": true, "hash": false}},
 }
+
+// variables are the names of path variables.
+var variables = []string{"element", "shadowRoot", "name", "propertyName", "authenticatorId", "credentialId"}
 
 const maxCommandBytes = 64 << 20
 
@@ -236,8 +258,14 @@ func (r *remoteEnd) pass(w http.ResponseWriter, req *http.Request, c command) {
 			return
 		}
 	}
+	if check := checks[c.name]; check != nil {
+		if err := check(params); err != nil {
+			fail(w, err)
+			return
+		}
+	}
 	maps.Copy(params, c.fixed)
-	for _, name := range []string{"element", "shadowRoot", "name", "propertyName"} {
+	for _, name := range variables {
 		if v := req.PathValue(name); v != "" {
 			key := name
 			if to, ok := c.rename[name]; ok {

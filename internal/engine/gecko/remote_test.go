@@ -8,6 +8,7 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"slices"
 	"strings"
 	"testing"
 
@@ -87,21 +88,26 @@ func open(t *testing.T) (*browser, string) {
 // and body as parameters.
 func TestEveryEndpoint(t *testing.T) {
 	b, base := open(t)
-	fill := strings.NewReplacer("{element}", "e1", "{shadowRoot}", "r1", "{name}", "n", "{propertyName}", "p")
+	places := map[string]string{"{element}": "e1", "{shadowRoot}": "r1", "{name}": "n", "{propertyName}": "p", "{authenticatorId}": "a", "{credentialId}": "c"}
+	fill := strings.NewReplacer(slices.Concat(pairs(places)...)...)
 	for _, c := range commands {
 		method, path, _ := strings.Cut(c.pattern, " ")
 		body := ""
 		if method == "POST" {
-			body = `{"given":1}`
+			body = `{"given":1,"using":"css selector","value":"p","id":null,"script":"","args":[],"addon":"x"}`
 		}
 		status, got := ask(t, method, base+fill.Replace(path), body)
 		assert.Equal(t, 200, status, c.pattern)
 		assert.JSONEq(t, `{"value":null}`, got, c.pattern)
+		require.NotEmpty(t, b.asked, c.pattern)
 		name, raw, _ := strings.Cut(<-b.asked, " ")
 		assert.Equal(t, c.name, name, c.pattern)
 		params := map[string]any{}
 		require.NoError(t, json.Unmarshal([]byte(raw), &params))
-		for key, value := range map[string]string{"{element}": "e1", "{shadowRoot}": "r1", "{name}": "n", "{propertyName}": "p"} {
+		if inner, ok := params["credentials"].(map[string]any); ok {
+			params["given"] = inner["given"]
+		}
+		for key, value := range places {
 			if strings.Contains(path, key) {
 				key = strings.Trim(key, "{}")
 				if to, ok := c.rename[key]; ok {
@@ -112,6 +118,13 @@ func TestEveryEndpoint(t *testing.T) {
 		}
 		assert.Equal(t, method == "POST", params["given"] != nil, c.pattern)
 	}
+}
+
+func pairs(m map[string]string) (out [][]string) {
+	for k, v := range m {
+		out = append(out, []string{k, v})
+	}
+	return out
 }
 
 func TestAnswersAreUnwrapped(t *testing.T) {
