@@ -67,6 +67,11 @@ func TestBiDiThroughTheService(t *testing.T) {
 			assert.JSONEq(t, `"Quay"`, string(r.do("GET", "/session/"+v.SessionID+"/title", "").value), "both ways lead to one session")
 			assert.Empty(t, other, "what the lab records is not the client's")
 
+			if name == "firefox" {
+				err := c.Send(t.Context(), "browsingContext.getTree", map[string]any{"moz:scope": "chrome"}, nil)
+				assert.Error(t, err, "a client has the rights of pages, not of the browser on its agent")
+			}
+
 			ended := make(chan error, 1)
 			go func() { // a command that fails when the connection does
 				for {

@@ -72,21 +72,22 @@ func (a *Agent) execute(ctx context.Context, s link.Slice) {
 
 // attempt is one execution of one test. It is its own script.Watcher.
 type attempt struct {
-	agent  *Agent
-	slice  link.Slice
-	test   link.SliceTest
-	dir    string
-	began  time.Time
-	result link.Result
-	logMu  sync.Mutex
-	log    []note
-	clock  time.Time // when the session was open: the zero of everything that is recorded
-	names  map[string]int
-	keeper *keeper
-	mask   *recording.Mask
-	rec    *sessions.Recording // nil while nothing is recorded
-	grown  *trickle
-	quiet  func() // ends the trickle
+	agent    *Agent
+	slice    link.Slice
+	test     link.SliceTest
+	dir      string
+	began    time.Time
+	result   link.Result
+	logMu    sync.Mutex
+	log      []note
+	clock    time.Time // when the session was open: the zero of everything that is recorded
+	names    map[string]int
+	captures int
+	keeper   *keeper
+	mask     *recording.Mask
+	rec      *sessions.Recording // nil while nothing is recorded
+	grown    *trickle
+	quiet    func() // ends the trickle
 }
 
 // keeper opens the browsers of a slice, and keeps one for it if it is to.
@@ -275,8 +276,16 @@ func (at *attempt) StepDone(r script.StepResult) {
 	at.note("%-7s %s (%s, %d ms)%s", r.State, r.Title, r.At, r.TookMS, strings.TrimRight(": "+r.Message, ": "))
 }
 
+// maxCaptures bounds the screenshots that a script takes, so that what is recorded
+// has room beside them in a result.
+const maxCaptures = 250
+
 // Shot keeps a screenshot. Two captures of one name get a number.
 func (at *attempt) Shot(name string, png []byte) string {
+	if at.captures++; at.captures > maxCaptures && name != "failure" {
+		at.note("%s was not kept: an attempt has at most %d captures", name, maxCaptures)
+		return ""
+	}
 	if at.names == nil {
 		at.names = map[string]int{}
 	}
@@ -289,10 +298,6 @@ func (at *attempt) Shot(name string, png []byte) string {
 }
 
 func (at *attempt) file(name, kind, media string, contents []byte) {
-	if len(at.result.Files) >= link.MaxFiles {
-		at.note("%s was not kept: an attempt has at most %d files", name, link.MaxFiles)
-		return
-	}
 	f, err := at.agent.spool.file(at.result.ID, safeName(name), kind, media, contents)
 	if err != nil {
 		at.note("%s was not kept: %v", name, err)

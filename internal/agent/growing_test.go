@@ -1,6 +1,8 @@
 package agent_test
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"io"
 	"os"
 	"path/filepath"
@@ -151,4 +153,64 @@ func TestPiecesThatAreNotTaken(t *testing.T) {
 	}
 	assert.Contains(t, put(id, 1, "page.html", 0, strings.NewReader("x")), "is not a file of a recording")
 	assert.Contains(t, put(id, 1, recording.VideoFile, 0, strings.NewReader(strings.Repeat("x", link.MaxPiece+1))), "at most")
+}
+
+func TestPiecesOutliveTheService(t *testing.T) {
+	dir := t.TempDir()
+	o, site := opened(t, dir, "127.0.0.1:0"), pier(t)
+	o.work(birds(standin.Faults{}), "quay", 1)
+	r := o.runner("build", service.Runner)
+	id := r.open(`{"test":"Tides","record":{"commands":"on"}}`)
+	r.do("POST", "/session/"+id+"/url", `{"url":"`+site.URL+`"}`)
+	o.until(func() bool { return strings.Contains(o.grown(id, recording.CommandsFile), "Navigate To") })
+	o.stop()
+	stray := filepath.Join(dir, "blobs", "growing", "stray")
+	require.NoError(t, os.MkdirAll(stray, 0o700))
+	require.NoError(t, os.WriteFile(filepath.Join(stray, recording.CommandsFile), []byte("{}\n"), 0o600))
+
+	o2 := opened(t, dir, o.address)
+	r.o = o2
+	assert.NoDirExists(t, stray, "what grew for a session that is no more is dropped")
+	assert.Contains(t, o2.grown(id, recording.CommandsFile), "Navigate To", "what grew for an open one stays")
+	o2.until(func() bool {
+		a, err := r.try(t.Context(), "GET", "/session/"+id+"/title", "")
+		return err == nil && a.status == 200
+	})
+	o2.until(func() bool { return strings.Contains(o2.grown(id, recording.CommandsFile), "Get Title") })
+	r.do("DELETE", "/session/"+id, "")
+	o2.over(id)
+	names := o2.commands(id)
+	assert.Equal(t, "Navigate To", names[0])
+	assert.Equal(t, "Delete Session", names[len(names)-1])
+}
+
+func TestFilesThatAreHandedOver(t *testing.T) {
+	o := opened(t, t.TempDir(), "127.0.0.1:0")
+	o.work(birds(standin.Faults{}), "quay", 1)
+	id := o.runner("build", service.Runner).open(`{"test":"Tides","record":"off"}`)
+	const tide, ebb = "tide\n", "ebb\n"
+	_, err := o.svc.Grow(id, 1, recording.ConsoleFile, 0, strings.NewReader(tide))
+	require.NoError(t, err)
+	_, err = o.svc.Grow(id, 1, recording.VideoFile, 0, strings.NewReader("cut off"))
+	require.NoError(t, err)
+	hash := func(s string) string {
+		sum := sha256.Sum256([]byte(s))
+		return hex.EncodeToString(sum[:])
+	}
+	hand := func(fence int64, files ...link.File) []string {
+		answer, err := o.svc.HandOver(link.Handover{Session: id, Fence: fence, Files: files})
+		require.NoError(t, err)
+		return answer.Lacking
+	}
+	console, video, log := link.File{Name: recording.ConsoleFile, Hash: hash(tide)}, link.File{Name: recording.VideoFile, Hash: hash("whole")}, link.File{Name: "agent.log", Hash: hash(ebb)}
+	assert.Equal(t, []string{recording.ConsoleFile}, hand(2, console), "under another lease nothing counts")
+	assert.Equal(t, []string{recording.VideoFile, "agent.log"}, hand(1, console, video, log), "what is not whole, and what never came")
+	require.NoError(t, o.svc.PutFile(log.Hash, strings.NewReader(ebb)))
+	assert.Equal(t, []string{recording.VideoFile}, hand(1, console, video, log), "what is there by its contents is not sent again")
+	for _, bad := range []link.File{{Name: "../x", Hash: log.Hash}, {Name: "x", Hash: "tide"}} {
+		_, err := o.svc.HandOver(link.Handover{Session: id, Fence: 1, Files: []link.File{bad}})
+		assert.ErrorContains(t, err, "is not a name for a file")
+	}
+	_, err = o.svc.HandOver(link.Handover{Session: id, Fence: 1, Files: make([]link.File, link.MaxFiles+1)})
+	assert.ErrorContains(t, err, "at most")
 }

@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"parallelpane/internal/link"
+	"parallelpane/internal/sessions"
 )
 
 // office is a service that takes results, or refuses them with a status.
@@ -156,4 +157,20 @@ func TestReadWithinStaysInside(t *testing.T) {
 		_, err := readWithin(dir, bad)
 		assert.Error(t, err, bad)
 	}
+}
+
+// A script that takes more screenshots than a result holds keeps the first of
+// them, and says so.
+func TestAnAttemptHasALimitOfCaptures(t *testing.T) {
+	s, err := openSpool(t.TempDir())
+	require.NoError(t, err)
+	at := &attempt{agent: &Agent{spool: s}, result: link.Result{ID: "01"}}
+	assert.Equal(t, "seen.png", at.Shot("seen", nil))
+	assert.Equal(t, "seen-2.png", at.Shot("seen", nil), "two captures of one name get a number")
+	for i := range maxCaptures {
+		at.Shot(fmt.Sprint("shot-", i), []byte("png"))
+	}
+	assert.Len(t, at.result.Files, maxCaptures)
+	assert.Contains(t, string(at.notes()), "shot-249 was not kept: an attempt has at most 250 captures")
+	assert.Less(t, maxCaptures+sessions.MaxShots+10, link.MaxFiles)
 }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 
 	"parallelpane/internal/webdriver"
 )
@@ -61,6 +62,24 @@ func (v Vendor) Strings(fields map[string]any, name string) ([]string, error) {
 		return nil, &Refused{fmt.Sprintf("%s: %s: expected a list of strings", v.Key, name)}
 	}
 	return out, nil
+}
+
+// Arguments reads the switches of the browser's command line out of an extension
+// capability. Each is one switch, not a word or a file for the browser to open,
+// and none of those that are the agent's alone; dashes may be left out where the
+// driver adds them.
+func (v Vendor) Arguments(fields map[string]any, dashes bool, own ...string) ([]string, error) {
+	args, err := v.Strings(fields, "args")
+	if err != nil {
+		return nil, err
+	}
+	for _, arg := range args {
+		name, _, _ := strings.Cut(strings.ToLower(strings.TrimLeft(arg, "-")), "=")
+		if (dashes && !strings.HasPrefix(arg, "-")) || slices.Contains(own, strings.TrimSpace(name)) {
+			return nil, &Refused{fmt.Sprintf("%s: the argument %q is for the agent to choose: leave it out", v.Key, arg)}
+		}
+	}
+	return args, nil
 }
 
 // Asking joins what a session asks for with the extension capability as the

@@ -45,3 +45,26 @@ func TestOwnSessionsGetWhatScriptsNeedAndOthersWhatTheyAsk(t *testing.T) {
 	assert.Equal(t, webdriver.Capabilities{"pageLoadStrategy": "eager", "acme:options": settled}, vendor.Asking(Options{Asked: asked}, settled, true))
 	assert.Equal(t, webdriver.Capabilities{"pageLoadStrategy": "eager"}, vendor.Asking(Options{Asked: asked}, nil, true), "what the browser was started with is not asked of the driver again")
 }
+
+func TestArgumentsOfACommandLine(t *testing.T) {
+	for _, c := range []struct {
+		arg    string
+		dashes bool
+		fine   bool
+	}{
+		{"--lang=nb", true, true}, {"--lang=nb", false, true}, {"lang=nb", false, true}, {"lang=nb", true, false}, {"http://x/", true, false}, {"--secret", true, false}, {"-SECRET=1", true, false},
+		{"secret", false, false}, {"--secret =1", false, false}, {"--secretive", true, true}, {"", true, false}, {"--", true, true},
+	} {
+		args, err := vendor.Arguments(map[string]any{"args": []any{c.arg}}, c.dashes, "secret")
+		if c.fine {
+			require.NoError(t, err, c.arg)
+			assert.Equal(t, []string{c.arg}, args)
+			continue
+		}
+		var refused *Refused
+		require.ErrorAs(t, err, &refused, c.arg)
+	}
+	none, err := vendor.Arguments(map[string]any{}, true)
+	require.NoError(t, err)
+	assert.Empty(t, none)
+}

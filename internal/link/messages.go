@@ -165,7 +165,7 @@ type File struct {
 
 // MaxFiles bounds the files of an attempt, MaxPiece a piece of one, in bytes.
 const (
-	MaxFiles = 400
+	MaxFiles = 600
 	MaxPiece = 4 << 20
 )
 

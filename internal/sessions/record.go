@@ -66,11 +66,10 @@ type Made struct {
 	Path  string
 }
 
-// Limits of a recording.
-const (
-	maxShots  = 300
-	shotPause = 2 * time.Second // between pictures of failing commands
-)
+// MaxShots bounds the pictures of one recording.
+const MaxShots = 300
+
+const shotPause = 2 * time.Second // between pictures of failing commands
 
 // Record begins to record the session into dir, with a clock that began at a
 // time. One recording can go on at a time. What cannot be recorded is listed,
@@ -359,7 +358,7 @@ func (r *Recording) shoot(c *recording.Command, changed, failed bool) {
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if r.shooting || len(r.shots) >= maxShots || (!changed && time.Since(r.lastShot) < shotPause) {
+	if r.shooting || len(r.shots) >= MaxShots || (!changed && time.Since(r.lastShot) < shotPause) {
 		return
 	}
 	r.shooting, r.lastShot = true, time.Now()

@@ -176,8 +176,11 @@ func copyWarm(from, to string) error {
 var vendor = engine.Vendor{Key: "moz:firefoxOptions", Agents: []string{"binary", "env"},
 	Unknown: []string{"androidPackage", "androidActivity", "androidDeviceSerial", "androidIntentArguments"}}
 
-// ownSwitches are the browser's switches that are the agent's alone.
-var ownSwitches = []string{"profile", "p", "profilemanager", "marionette", "remote-debugging-port", "no-remote", "new-instance", "createprofile"}
+// ownSwitches are the browser's switches that are the agent's alone: they say
+// where it keeps things and listens, give pages the browser's own rights, start
+// programs or write files.
+var ownSwitches = []string{"profile", "p", "profilemanager", "marionette", "remote-debugging-port", "no-remote", "new-instance", "createprofile",
+	"remote-allow-system-access", "remote-allow-hosts", "start-debugger-server", "app", "greomni", "appomni", "backgroundtask", "chrome", "screenshot", "wait-for-browser", "setdefaultbrowser"}
 
 // asked is what a session asks of the browser before it starts. Nothing of it
 // is left for the New Session command.
@@ -193,14 +196,8 @@ func askedOf(caps webdriver.Capabilities) (asked, error) {
 	if err != nil {
 		return a, err
 	}
-	if a.args, err = vendor.Strings(options, "args"); err != nil {
+	if a.args, err = vendor.Arguments(options, true, ownSwitches...); err != nil {
 		return a, err
-	}
-	for _, arg := range a.args {
-		name, _, _ := strings.Cut(strings.ToLower(strings.TrimLeft(arg, "-")), "=")
-		if !strings.HasPrefix(arg, "-") || slices.Contains(ownSwitches, name) {
-			return a, &engine.Refused{Why: fmt.Sprintf("%s: the argument %q is for the agent to choose: leave it out", vendor.Key, arg)}
-		}
 	}
 	if raw, there := options["prefs"]; there {
 		prefs, ok := raw.(map[string]any)
@@ -253,7 +250,7 @@ func (f Family) start(ctx context.Context, inst *engine.Instance, o engine.Optio
 	if err := writePrefs(profile, asked.prefs); err != nil {
 		return nil, fmt.Errorf("launch firefox: %w", err)
 	}
-	args := []string{"--marionette", "--remote-debugging-port", "0", "--remote-allow-system-access", "--profile", profile, "--no-remote", "--new-instance",
+	args := []string{"--marionette", "--remote-debugging-port", "0", "--profile", profile, "--no-remote", "--new-instance",
 		"--width", strconv.Itoa(o.Device.Width), "--height", strconv.Itoa(o.Device.Height + 85)}
 	env := []string{"MOZ_CRASHREPORTER_DISABLE=1", "MOZ_DISABLE_AUTO_SAFE_MODE=1", process.SessionEnv(o.Dir)}
 	if o.Headed {

@@ -83,7 +83,7 @@ func (Family) Launch(ctx context.Context, o engine.Options) (*engine.Instance, e
 	if err != nil {
 		return nil, err
 	}
-	asked, err := vendor.Strings(options, "args")
+	asked, err := vendor.Arguments(options, true)
 	if err != nil {
 		return nil, err
 	}
