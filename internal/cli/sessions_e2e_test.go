@@ -121,7 +121,37 @@ func TestSessionsOfARunner(t *testing.T) {
   - expect: Nothing is over its time
   - visit: /runs/1
   - expect: {visible: {role: heading, name: "Run #1 failed"}}
+  - label: a list that is filtered can be kept as its address
+    visit: /sessions
+  - enter: {into: {placeholder: "Find name, test, run, person, message, note"}, text: harbour master}
+  - expect: {address: {contains: "text=harbour"}}
+  - expect: {count: 1, of: {css: tbody tr}}
+  - choose: {from: {css: "select[aria-label=State]"}, option: waiting}
+  - expect: No session is like that
+  - click: Show every session
+  - expect: {address: "/sessions"}
+  - expect: {text: "build 812", in: {css: tbody}}
+  - label: what is recorded and kept is settled for a project
+    visit: /recordings?project=saltmarsh
+  - choose: {from: {css: "select[aria-label='Record network']"}, option: "on"}
+  - enter: {into: {placeholder: "Days, 0 for ever"}, text: "9"}
+  - choose: {from: {css: "select[aria-label=Kind]"}, option: network}
+  - click: {role: button, name: Settle}
+  - expect: for 9 days
+  - label: a runner's first program comes with what it asks for
+    visit: /connect?browser=chromium
+  - choose: {from: {css: "select[aria-label=Window]"}, option: headed}
+  - expect: {address: {contains: mode=headed}}
+  - expect: '"mode": "headed"'
+  - click: {role: button, name: Python}
+  - expect: urllib
+  - visit: /connect?browser=puffin
+  - expect: Nobody can serve this
+  - visit: /sessions/no-such-session
+  - expect: there is no session
 `)
+		b.want([]string{"record", "saltmarsh"}, "network", "on")
+		b.want([]string{"keep", "saltmarsh"}, "9 days")
 	}
 }
 
