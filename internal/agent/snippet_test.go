@@ -19,11 +19,14 @@ import (
 )
 
 // The examples are complete: each runs as it is printed, where its runtime is.
+// hard is a name that ends or begins something in every language.
+const hard = `It's "Tides" & fees, \ all $(id) ${x} %s """ ''' \u0022 */ //ø⚓` + " `id` #{x}"
+
 func TestExamplesRun(t *testing.T) {
 	o, site := opened(t, t.TempDir(), "127.0.0.1:0"), pier(t)
 	o.work(birds(standin.Faults{}), "quay", 2)
 	r := o.runner("build", service.Runner)
-	s, err := o.svc.Snippets(service.SnippetRequest{Service: "http://" + o.address, Browser: "kestrel", Version: ">=12", Test: `It's "Tides" & fees, \ all`, Run: "examples", Tags: "a b", Record: "video=off", Address: site.URL})
+	s, err := o.svc.Snippets(service.SnippetRequest{Service: "http://" + o.address, Browser: "kestrel", Version: ">=12", Test: hard, Run: "examples", Tags: "a b", Record: "video=off", Address: site.URL})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"quay"}, s.Agents.Idle)
 	ran := 0
@@ -55,7 +58,7 @@ func TestExamplesRun(t *testing.T) {
 	}
 	run := o.ended(1)
 	assert.Equal(t, verdict.Counts{verdict.Passed: 1}, run.Counts)
-	assert.Equal(t, `It's "Tides" & fees, \ all`, run.Tests[0].Name)
+	assert.Equal(t, hard, run.Tests[0].Name)
 	assert.Equal(t, ran, run.Cells[0][0].Attempts)
 	assert.GreaterOrEqual(t, ran, 2)
 }

@@ -50,6 +50,7 @@ type Recording struct {
 	shots    []string
 	lastShot time.Time
 	shooting bool
+	underWay []*exchange // commands that are not answered yet
 }
 
 // Missing is a kind of recording that cannot be had, with the reason.
@@ -294,6 +295,25 @@ type exchange struct {
 	reached chan<- struct{} // instead of a command: closed when all before it are written
 }
 
+// coming tells the recording of a command that is about to be given, came that it
+// was answered or never given.
+func (r *Recording) coming(ctx context.Context, x *exchange) {
+	r.mu.Lock()
+	r.underWay = append(r.underWay, x)
+	r.mu.Unlock()
+	if r.video != nil {
+		r.video.firstPage(ctx, r, x)
+	}
+}
+
+func (r *Recording) came(x *exchange) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.underWay = slices.DeleteFunc(r.underWay, func(o *exchange) bool { return o == x })
+}
+
+var errUnanswered = errors.New("the driver had not answered when the recording ended")
+
 // note takes an exchange for the log. Neither the command's answer nor the next
 // command waits for its being written.
 func (r *Recording) note(x exchange) {
@@ -462,6 +482,14 @@ func (r *Recording) End(v verdict.Verdict) (made []Made) {
 	r.exchanges = nil
 	r.passing.Unlock()
 	<-r.written
+	r.mu.Lock()
+	unanswered := slices.Clone(r.underWay)
+	r.mu.Unlock()
+	for _, x := range unanswered {
+		open := *x
+		open.took, open.err = r.At()-x.at, errUnanswered
+		r.write(open)
+	}
 	patience := 3 * time.Second
 	if r.s.Busy() {
 		patience = 0 // nothing more is to be had of a driver that does not answer

@@ -136,12 +136,15 @@ func (t *tap) command(ctx context.Context, method, path string, body []byte, sen
 	}
 	defer t.leave()
 	rec := t.rec.Load()
-	var at float64
+	x := &exchange{method: method, path: path, by: by, body: body}
 	if rec != nil {
-		at = rec.At()
-		rec.coming(ctx, method, path)
+		x.at = rec.At()
+		rec.coming(ctx, x)
 	}
 	if err := t.take(ctx); err != nil {
+		if rec != nil {
+			rec.came(x)
+		}
 		return Answer{}, err
 	}
 	a, err := send()
@@ -150,7 +153,10 @@ func (t *tap) command(ctx context.Context, method, path string, body []byte, sen
 		t.done.Store(true)
 	}
 	if rec != nil {
-		rec.note(exchange{method: method, path: path, by: by, body: body, at: at, took: rec.At() - at, answer: a, err: err})
+		done := *x
+		done.took, done.answer, done.err = rec.At()-x.at, a, err
+		rec.note(done)
+		rec.came(x)
 	}
 	return a, err
 }

@@ -186,6 +186,33 @@ func TestASessionIsIdleOnlyWhenNothingIsUnderWay(t *testing.T) {
 	assert.Less(t, s.Idle(), time.Second)
 }
 
+// A command that the driver never answered is in the log: it is what one looks for.
+func TestACommandThatHangsIsInTheLog(t *testing.T) {
+	d := newDriver(t)
+	s := d.session(t)
+	defer s.tap.close()
+	rec, err := s.Record(t.Context(), record.Policy{record.Commands: record.On}, nil, t.TempDir(), time.Now())
+	require.NoError(t, err)
+	_, err = s.Forward(t.Context(), "GET", "/title", nil)
+	require.NoError(t, err)
+	hold := make(chan struct{})
+	d.set(func() { d.hold = hold })
+	done := make(chan error, 1)
+	go func() {
+		_, err := s.Forward(context.Background(), "POST", "/url", []byte(`{"url":"http://desk.example/"}`))
+		done <- err
+	}()
+	require.Eventually(t, func() bool { return len(d.commands()) == 2 }, 5*time.Second, time.Millisecond)
+	made := rec.End(verdict.Ended)
+	require.Len(t, made, 1)
+	commands := read[recording.Command](t, made[0].Path)
+	require.Len(t, commands, 2)
+	assert.Equal(t, []string{"Navigate To", "no answer", "the driver had not answered when the recording ended"}, []string{commands[1].Name, commands[1].Error, commands[1].Message})
+	assert.JSONEq(t, `{"url":"http://desk.example/"}`, string(commands[1].Arguments))
+	close(hold)
+	require.NoError(t, <-done, "what comes after the end is nobody's")
+}
+
 // Section 11.2 "Close Window": with its last window a session ends, as it does by
 // being deleted.
 func TestHowASessionEnds(t *testing.T) {

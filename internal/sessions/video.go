@@ -60,10 +60,10 @@ func (v *video) start(r *Recording, files []*os.File, input ...string) (err erro
 	return err
 }
 
-// coming tells the recording of a command that is about to be given. The film of
-// a display begins before the first page: by then the window has its size.
-func (r *Recording) coming(ctx context.Context, method, path string) {
-	if v := r.video; v != nil && r.s.inst.Display != nil && webdriver.CommandOf(method, path).Name == "Navigate To" {
+// firstPage begins the film of a display before the first page: by then the
+// window has its size.
+func (v *video) firstPage(ctx context.Context, r *Recording, x *exchange) {
+	if r.s.inst.Display != nil && webdriver.CommandOf(x.method, x.path).Name == "Navigate To" {
 		v.begun.Do(func() { v.err = v.ofDisplay(ctx, r) })
 	}
 }
