@@ -5,10 +5,10 @@ import (
 	"crypto/sha256"
 	"errors"
 	"fmt"
-	"io"
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"time"
 
@@ -17,10 +17,7 @@ import (
 	"parallelpane/internal/recording"
 )
 
-const (
-	trickleEvery = 2 * time.Second
-	pieceSize    = link.MaxPiece
-)
+const trickleEvery = 2 * time.Second
 
 // trickle sends what is recorded of a session in pieces while it grows: little
 // is left to send at the end, and what an agent recorded before it was lost is
@@ -45,32 +42,36 @@ type piece struct {
 
 // grow sends what a file has more than the service. The service's answer says
 // where it stands, so that nothing depends on what was lost on the way.
-func (t *trickle) grow(ctx context.Context, name string, f io.ReaderAt) error {
+func (t *trickle) grow(ctx context.Context, name string, f *os.File) error {
 	s := t.files[name]
 	if s == nil {
 		s = &sent{}
 		t.files[name] = s
 	}
-	buf := make([]byte, pieceSize)
 	for {
-		n, err := f.ReadAt(buf, s.size)
-		if err != nil && !errors.Is(err, io.EOF) {
-			return err
-		}
-		if n == 0 {
-			return nil
-		}
-		have, err := t.put(ctx, name, s.size, buf[:n])
+		info, err := f.Stat()
 		if err != nil {
 			return err
 		}
-		if have == s.size+int64(n) {
-			s.pieces = append(s.pieces, piece{s.size, int64(n), sha256.Sum256(buf[:n])})
+		n := min(link.MaxPiece, info.Size()-s.size)
+		if n <= 0 {
+			return nil
+		}
+		buf := make([]byte, n)
+		if _, err := f.ReadAt(buf, s.size); err != nil {
+			return err
+		}
+		have, err := t.put(ctx, name, s.size, buf)
+		if err != nil {
+			return err
+		}
+		if have == s.size+n {
+			s.pieces = append(s.pieces, piece{s.size, n, sha256.Sum256(buf)})
 			s.size = have
 			continue
 		}
 		if have >= s.size {
-			return fmt.Errorf("%s: the service has %d bytes of the %d that were sent", name, have, s.size+int64(n))
+			return fmt.Errorf("%s: the service has %d bytes of the %d that were sent", name, have, s.size+n)
 		}
 		*s = sent{} // the service has lost some of it
 	}
@@ -96,16 +97,17 @@ func (t *trickle) finish(ctx context.Context, name, path string) error {
 		return err
 	}
 	defer f.Close()
-	buf := make([]byte, pieceSize)
+	var buf []byte
 	for i, p := range s.pieces {
-		if _, err := f.ReadAt(buf[:p.size], p.at); err != nil {
+		buf = slices.Grow(buf[:0], int(p.size))[:p.size]
+		if _, err := f.ReadAt(buf, p.at); err != nil {
 			return err // it became shorter: it is sent whole
 		}
-		sum := sha256.Sum256(buf[:p.size])
+		sum := sha256.Sum256(buf)
 		if sum == p.sum {
 			continue
 		}
-		if _, err := t.put(ctx, name, p.at, buf[:p.size]); err != nil {
+		if _, err := t.put(ctx, name, p.at, buf); err != nil {
 			return err
 		}
 		s.pieces[i].sum = sum

@@ -20,7 +20,7 @@ var checks = map[string]func(map[string]any) error{
 	"WebDriver:ExecuteScript": scriptAndArguments, "WebDriver:ExecuteAsyncScript": scriptAndArguments,
 	"WebDriver:FindElement": locator, "WebDriver:FindElements": locator,
 	"WebDriver:FindElementFromShadowRoot": locator, "WebDriver:FindElementsFromShadowRoot": locator,
-	"WebAuthn:AddCredential": credential, "Addon:Install": addOn,
+	"WebAuthn:AddCredential": credential,
 }
 
 func invalid(format string, args ...any) error {
@@ -98,14 +98,5 @@ func credential(p map[string]any) error {
 		delete(p, name)
 	}
 	p["credentials"] = inner
-	return nil
-}
-
-// addOn lets an add-on come with the command only: a path would be one of the
-// agent's.
-func addOn(p map[string]any) error {
-	if _, ok := p["addon"].(string); !ok || p["path"] != nil {
-		return invalid("addon: expected the add-on itself in base64; a path of the agent cannot be given")
-	}
 	return nil
 }

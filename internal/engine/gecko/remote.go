@@ -100,11 +100,6 @@ var commands = []command{
 	{"POST /webauthn/authenticator/{authenticatorId}/uv", "WebAuthn:SetUserVerified", nil, nil},
 	{"GET /privacy", "GPC:GetGlobalPrivacyControl", nil, nil},
 	{"POST /privacy", "GPC:SetGlobalPrivacyControl", nil, nil},
-
-	// The browser's own extension commands, but for those that reach beyond pages.
-	{"POST /moz/addon/install", "Addon:Install", nil, nil},
-	{"POST /moz/addon/uninstall", "Addon:Uninstall", nil, nil},
-	{"GET /moz/screenshot/full", "WebDriver:TakeScreenshot", nil, map[string]any{"full": true, "hash": false}},
 }
 
 // variables are the names of path variables.

@@ -439,12 +439,6 @@ func TestTheStandardSectionBySection(t *testing.T) {
 		s.good("DELETE", path+"/credentials", "", nil)
 		s.good("DELETE", path, "", nil)
 		s.bad("invalid argument", "POST", "/webauthn/authenticator", `{"protocol":"oars","transport":"usb"}`)
-		var picture string
-		s.good("GET", "/moz/screenshot/full", "", &picture)
-		assert.True(t, strings.HasPrefix(picture, "iVBORw0KGgo"))
-		s.bad("invalid argument", "POST", "/moz/addon/install", `{"path":"/etc/passwd","temporary":true}`)
-		s.bad("invalid argument", "POST", "/moz/addon/install", `{"addon":"x","path":"/etc/passwd"}`)
-		s.bad("unknown command", "POST", "/moz/context", `{"context":"chrome"}`)
 	})
 	t.Run("6 protocol", func(t *testing.T) {
 		s := at(t)
