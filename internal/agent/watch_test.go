@@ -170,3 +170,20 @@ func TestAForgottenSessionIsGivenBack(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, string(log), "the session was given back: tern did nothing for 200ms")
 }
+
+// Whoever begins to look sees what is shown now, not what somebody saw who looked
+// before.
+func TestAFirstLookIsAFreshOne(t *testing.T) {
+	o, site := opened(t, t.TempDir(), "127.0.0.1:0"), pier(t)
+	o.work(birds(standin.Faults{}), "quay", 1)
+	r := o.runner("build", service.Runner)
+	id := r.open(`{"test":"Tides"}`)
+	before, err := o.svc.Picture(t.Context(), id, 0)
+	require.NoError(t, err)
+	r.do("POST", "/session/"+id+"/url", `{"url":"`+site.URL+`"}`)
+	o.until(func() bool {
+		now, err := o.svc.Picture(t.Context(), id, 0)
+		return err == nil && now.Number > before.Number
+	})
+	r.do("DELETE", "/session/"+id, "")
+}

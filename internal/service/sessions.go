@@ -431,8 +431,12 @@ type looker struct {
 	mu     sync.Mutex
 	next   chan struct{} // closed when the picture that is under way is there
 	latest LivePicture
+	at     time.Time // when it was taken
 	err    error
 }
+
+// pictureAge is for how long a picture counts as what is shown when nobody looks.
+const pictureAge = 500 * time.Millisecond
 
 // Picture waits for what an open session shows, if that is another picture than
 // the one of a number; it returns none when nothing changes for a while. However
@@ -441,13 +445,16 @@ func (s *Service) Picture(ctx context.Context, id string, after int) (LivePictur
 	v, _ := s.lookers.LoadOrStore(id, &looker{})
 	l := v.(*looker)
 	l.mu.Lock()
-	if l.latest.Number > after {
-		defer l.mu.Unlock()
-		return l.latest, nil
+	known := l.latest.Number
+	if known > after {
+		if l.next != nil || time.Since(l.at) < pictureAge { // while somebody looks, the latest is what is shown
+			defer l.mu.Unlock()
+			return l.latest, nil
+		}
+		known = 0
 	}
 	if l.next == nil {
 		l.next = make(chan struct{})
-		known := l.latest.Number
 		s.tasks.Go(func() { s.look(id, l, known) })
 	}
 	next := l.next
@@ -486,8 +493,11 @@ func (s *Service) look(id string, l *looker, after int) {
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if l.err = err; err == nil && got.Number > 0 {
-		l.latest = got
+	if l.err = err; err == nil {
+		l.at = time.Now()
+		if got.Number > 0 {
+			l.latest = got
+		}
 	}
 	close(l.next)
 	l.next = nil
