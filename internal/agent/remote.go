@@ -267,7 +267,7 @@ func (a *Agent) command(ctx context.Context, c *fasthttp.RequestCtx, id, path st
 	a.mu.Lock()
 	s := a.open[id]
 	a.mu.Unlock()
-	if s == nil {
+	if s == nil || s.session.Deleted() { // one that was deleted may still be putting its recording away
 		answer(c, webdriver.Errorf(webdriver.InvalidSessionID, "session %s is not open", id))
 		return
 	}
