@@ -112,23 +112,19 @@ func TestWhatALostAgentRecordedOfAScriptIsKept(t *testing.T) {
 	p.set(func() { p.hold = make(chan struct{}) })
 	stop := o.work(p, "quay", 1)
 	number := o.run(1, "")
-	var open []service.SessionSummary
-	o.until(func() bool {
-		open, _ = o.svc.Sessions(t.Context(), service.SessionFilter{State: "open"})
-		return len(open) == 1
-	})
+	open := o.theOpenOne()
 	lease := int64(1)
-	grown, err := o.svc.Grow(open[0].ID, lease, recording.CommandsFile, 0, strings.NewReader(`{"number":1,"name":"Navigate To"}`+"\n"))
+	grown, err := o.svc.Grow(open.ID, lease, recording.CommandsFile, 0, strings.NewReader(`{"number":1,"name":"Navigate To"}`+"\n"))
 	require.NoError(t, err)
 	assert.Equal(t, link.Grown{Have: 34}, grown)
 	require.NoError(t, stop())
 	p.set(func() { close(p.hold); p.hold = nil })
 	o.until(func() bool {
-		_, f, err := o.svc.OpenFile(t.Context(), open[0].ID, recording.CommandsFile)
+		_, f, err := o.svc.OpenFile(t.Context(), open.ID, recording.CommandsFile)
 		return err == nil && f.Close() == nil
 	})
-	assert.Equal(t, []string{"Navigate To"}, o.commands(open[0].ID))
-	s := o.over(open[0].ID)
+	assert.Equal(t, []string{"Navigate To"}, o.commands(open.ID))
+	s := o.over(open.ID)
 	assert.Equal(t, verdict.Broken, s.Verdict)
 	assert.Equal(t, "T0", s.Test)
 	o.work(p, "tern", 1)

@@ -252,7 +252,7 @@ func (s *spool) handOver(ctx context.Context, up *upstream, r link.Result) ([]st
 		return nil, nil
 	}
 	for _, f := range r.Files {
-		if err := grown.finish(ctx, f.Name, filepath.Join(s.dir, blob(r.ID, f.Hash))); err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, fs.ErrNotExist) {
+		if err := grown.finish(ctx, f.Name, filepath.Join(s.dir, blob(r.ID, f.Hash))); err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, errAhead) {
 			if refused, ok := errors.AsType[*answerError](err); ok && refused.status < 500 && !passing(refused.status) {
 				return nil, nil
 			}

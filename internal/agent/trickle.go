@@ -40,6 +40,10 @@ type piece struct {
 	sum      [sha256.Size]byte
 }
 
+// errAhead means that the service has more of a file than there is: it is sent
+// whole.
+var errAhead = errors.New("the service has more of it")
+
 // grow sends what a file has more than the service. The service's answer says
 // where it stands, so that nothing depends on what was lost on the way.
 func (t *trickle) grow(ctx context.Context, name string, f *os.File) error {
@@ -71,7 +75,7 @@ func (t *trickle) grow(ctx context.Context, name string, f *os.File) error {
 			continue
 		}
 		if have >= s.size {
-			return fmt.Errorf("%s: the service has %d bytes of the %d that were sent", name, have, s.size+n)
+			return fmt.Errorf("%s: %w: %d bytes, not %d", name, errAhead, have, s.size+n)
 		}
 		*s = sent{} // the service has lost some of it
 	}

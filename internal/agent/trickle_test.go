@@ -181,3 +181,16 @@ func TestAServiceThatRefusesPiecesGetsTheWhole(t *testing.T) {
 	require.ErrorAs(t, tr.grow(t.Context(), "log", f), &refused)
 	assert.Equal(t, http.StatusNotFound, refused.status)
 }
+
+func TestAServiceThatHasMoreGetsTheWhole(t *testing.T) {
+	w := newWarehouse(t)
+	tr := w.trickle("s")
+	_, err := w.grown.Put("s", "log", 0, 100, []byte("tide and more"))
+	require.NoError(t, err)
+	path := filepath.Join(t.TempDir(), "log")
+	require.NoError(t, os.WriteFile(path, []byte("tide"), 0o600))
+	f, err := os.Open(path)
+	require.NoError(t, err)
+	defer f.Close()
+	assert.ErrorIs(t, tr.grow(t.Context(), "log", f), errAhead, "and not asked for again and again")
+}

@@ -112,18 +112,25 @@ func TestASessionIsTakenOverAndGivenBack(t *testing.T) {
 	assert.ErrorContains(t, err, "is not open")
 }
 
+// theOpenOne waits until one session is open.
+func (o *office) theOpenOne() service.SessionSummary {
+	o.t.Helper()
+	var open []service.SessionSummary
+	o.until(func() bool {
+		open, _ = o.svc.Sessions(o.t.Context(), service.SessionFilter{State: "open"})
+		return len(open) == 1
+	})
+	return open[0]
+}
+
 func TestAScriptsSessionCanBeWatchedToo(t *testing.T) {
 	o, p := opened(t, t.TempDir(), "127.0.0.1:0"), &pretend{}
 	hold := make(chan struct{})
 	p.set(func() { p.hold = hold })
 	o.work(p, "quay", 1)
 	number := o.run(1, "  - expect: {title: Harbour}\n")
-	var open []service.SessionSummary
-	o.until(func() bool {
-		open, _ = o.svc.Sessions(t.Context(), service.SessionFilter{State: "open"})
-		return len(open) == 1
-	})
-	s, err := o.svc.Session(t.Context(), open[0].ID)
+	open := o.theOpenOne()
+	s, err := o.svc.Session(t.Context(), open.ID)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"script", "open", "T0", "quay", "chromium"}, []string{s.Kind, s.State, s.Test, s.Agent, s.Browser})
 	for f, want := range map[service.SessionFilter]int{{Text: "t0"}: 1, {Browser: "firefox"}: 0, {Kind: "remote"}: 0, {Run: number}: 1, {Verdict: "failed"}: 0, {Tag: "none"}: 0, {Agent: "quay"}: 1} {
@@ -131,11 +138,11 @@ func TestAScriptsSessionCanBeWatchedToo(t *testing.T) {
 		require.NoError(t, err)
 		assert.Len(t, got, want, "%+v", f)
 	}
-	assert.ErrorContains(t, o.svc.EndSession(t.Context(), service.Who{}, open[0].ID), "serves a script: cancel run")
+	assert.ErrorContains(t, o.svc.EndSession(t.Context(), service.Who{}, open.ID), "serves a script: cancel run")
 	close(hold)
 	run := o.ended(number)
-	assert.Equal(t, open[0].ID, run.Cells[0][0].Session)
-	ended := o.over(open[0].ID)
+	assert.Equal(t, open.ID, run.Cells[0][0].Session)
+	ended := o.over(open.ID)
 	assert.Equal(t, "its script ended", ended.End)
 	assert.ErrorContains(t, o.svc.EndSession(t.Context(), service.Who{}, ended.ID), "cancel run")
 	assert.ErrorContains(t, o.svc.Judge(t.Context(), ended.ID, link.SessionVerdict{Verdict: "passed"}), "has its verdict from its steps")
@@ -152,18 +159,14 @@ func TestAForgottenSessionIsGivenBack(t *testing.T) {
 	p.set(func() { p.hold = hold })
 	o.work(p, "quay", 1)
 	number := o.run(1, "")
-	var open []service.SessionSummary
+	open := o.theOpenOne()
 	o.until(func() bool {
-		open, _ = o.svc.Sessions(t.Context(), service.SessionFilter{State: "open"})
-		return len(open) == 1
-	})
-	o.until(func() bool {
-		_, err := o.svc.ByHand(service.Who{Name: "tern"}, open[0].ID, link.Hand{Do: "take"})
+		_, err := o.svc.ByHand(service.Who{Name: "tern"}, open.ID, link.Hand{Do: "take"})
 		return err == nil
 	})
 	close(hold) // the command under way ends, and the next one waits for tern
 	assert.Equal(t, verdict.Passed, o.ended(number).Verdict, "the script goes on when nobody holds it")
-	_, f, err := o.svc.OpenFile(t.Context(), open[0].ID, "agent.log")
+	_, f, err := o.svc.OpenFile(t.Context(), open.ID, "agent.log")
 	require.NoError(t, err)
 	defer f.Close()
 	log, err := io.ReadAll(f)

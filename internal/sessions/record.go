@@ -314,12 +314,13 @@ func (r *Recording) came(x *exchange) {
 
 var errUnanswered = errors.New("the driver had not answered when the recording ended")
 
-// note takes an exchange for the log. Neither the command's answer nor the next
-// command waits for its being written.
-func (r *Recording) note(x exchange) {
+// note takes an exchange for the log, where it is no longer under way. Neither the
+// command's answer nor the next command waits for its being written.
+func (r *Recording) note(x exchange, underWay *exchange) {
 	r.passing.RLock()
 	defer r.passing.RUnlock()
 	if r.exchanges != nil {
+		r.came(underWay)
 		r.exchanges <- x
 	}
 }
@@ -327,7 +328,7 @@ func (r *Recording) note(x exchange) {
 // settled waits until every command that was answered is in the log.
 func (r *Recording) settled() {
 	reached := make(chan struct{})
-	r.note(exchange{reached: reached})
+	r.note(exchange{reached: reached}, nil)
 	select {
 	case <-reached:
 	case <-r.written: // the recording has ended
@@ -480,11 +481,11 @@ func (r *Recording) End(v verdict.Verdict) (made []Made) {
 	r.passing.Lock()
 	close(r.exchanges)
 	r.exchanges = nil
-	r.passing.Unlock()
-	<-r.written
 	r.mu.Lock()
 	unanswered := slices.Clone(r.underWay)
 	r.mu.Unlock()
+	r.passing.Unlock()
+	<-r.written
 	for _, x := range unanswered {
 		open := *x
 		open.took, open.err = r.At()-x.at, errUnanswered

@@ -155,8 +155,7 @@ func (t *tap) command(ctx context.Context, method, path string, body []byte, sen
 	if rec != nil {
 		done := *x
 		done.took, done.answer, done.err = rec.At()-x.at, a, err
-		rec.note(done)
-		rec.came(x)
+		rec.note(done, x)
 	}
 	return a, err
 }

@@ -51,7 +51,10 @@ func startVideo(r *Recording) (*video, error) {
 		close(v.ended)
 		return v, nil // it begins with the first page
 	}
-	return v, v.ofPictures(r)
+	if err := v.ofPictures(r); err != nil {
+		return nil, err
+	}
+	return v, nil
 }
 
 func (v *video) start(r *Recording, files []*os.File, input ...string) (err error) {

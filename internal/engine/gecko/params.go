@@ -8,10 +8,6 @@ import (
 	"parallelpane/internal/webdriver"
 )
 
-// elementReference is the key of a reference to an element (W3C WebDriver, section
-// 12 "Elements", "web element identifier").
-const elementReference = "element-6066-11e4-a52e-4f735466cecf"
-
 // checks are what the standard wants of parameters and the browser does not see
 // to by itself, by the browser's name for the command. They may change the
 // parameters.
@@ -45,7 +41,7 @@ func frameID(p map[string]any) error {
 			return nil
 		}
 	case map[string]any:
-		if _, ok := id[elementReference].(string); ok {
+		if _, ok := id[webdriver.WebElementIdentifier].(string); ok {
 			return nil
 		}
 	}

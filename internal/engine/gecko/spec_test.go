@@ -19,7 +19,7 @@ import (
 	"parallelpane/internal/webdriver"
 )
 
-const elementKey = "element-6066-11e4-a52e-4f735466cecf"
+const elementKey = webdriver.WebElementIdentifier
 const timeLimit, tick = 5 * time.Second, 10 * time.Millisecond
 
 const shadowKey = "shadow-6066-11e4-a52e-4f735466cecf"
