@@ -46,7 +46,7 @@ type Config struct {
 	Families []engine.Family
 	Beat     time.Duration // 0 means 4 s
 	Backoff  time.Duration // longest pause between attempts to connect; 0 means 15 s
-	Taken    time.Duration // for which somebody who has taken a session over may do nothing; 0 means 5 min
+	ReachFor time.Duration // for which somebody who has reached into a session may do nothing; 0 means 5 min
 	Trickle  time.Duration // between pieces of a recording that grows; 0 means 2 s
 }
 
@@ -84,8 +84,8 @@ func New(ctx context.Context, c Config) (*Agent, func(), error) {
 	if c.Backoff == 0 {
 		c.Backoff = 15 * time.Second
 	}
-	if c.Taken == 0 {
-		c.Taken = 5 * time.Minute
+	if c.ReachFor == 0 {
+		c.ReachFor = 5 * time.Minute
 	}
 	if c.Trickle == 0 {
 		c.Trickle = trickleEvery

@@ -149,7 +149,7 @@ func (o *office) agentToken() string {
 func (o *office) work(p engine.Family, name string, slots int) (stop func() error) {
 	o.t.Helper()
 	a, release, err := agent.New(o.t.Context(), agent.Config{Service: "http://" + o.address, Token: o.agentToken(), Name: name, Slots: slots,
-		Dir: filepath.Join(o.dir, "agents", name), Log: slog.New(slog.DiscardHandler), Families: []engine.Family{p}, Beat: 100 * time.Millisecond, Trickle: 20 * time.Millisecond, Taken: o.taken, Backoff: 200 * time.Millisecond})
+		Dir: filepath.Join(o.dir, "agents", name), Log: slog.New(slog.DiscardHandler), Families: []engine.Family{p}, Beat: 100 * time.Millisecond, Trickle: 20 * time.Millisecond, ReachFor: o.taken, Backoff: 200 * time.Millisecond})
 	require.NoError(o.t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan error, 1)
@@ -239,14 +239,14 @@ func TestAFailureIsToldStepByStep(t *testing.T) {
 	defer log.Close()
 	text := make([]byte, 4096)
 	n, _ := log.Read(text)
-	assert.Contains(t, string(text[:n]), "failed  expect title equals")
+	assert.Contains(t, string(text[:n]), "failed  expect the title to be just")
 }
 
-func TestABrowserThatWillNotStartIsBroken(t *testing.T) {
+func TestABrowserThatWillNotStartIsALabFault(t *testing.T) {
 	o, p := opened(t, t.TempDir(), "127.0.0.1:0"), &pretend{fail: errors.New("no driver")}
 	o.work(p, "quay", 1)
 	run := o.ended(o.run(1, ""))
-	assert.Equal(t, verdict.Broken, run.Verdict)
+	assert.Equal(t, verdict.LabFault, run.Verdict)
 	assert.Equal(t, "chromium 9.1 would not start: no driver", run.Cells[0][0].Message)
 	assert.Equal(t, 3, run.Cells[0][0].Attempts, "it was tried twice more")
 }

@@ -34,7 +34,7 @@ func TestBiDiThroughTheService(t *testing.T) {
 			o := opened(t, t.TempDir(), "127.0.0.1:0")
 			o.work(f, "quay", 1)
 			r := o.runner("build", service.Runner)
-			a := r.do("POST", "/session", `{"capabilities":{"alwaysMatch":{"browserName":"`+name+`","webSocketUrl":true,"pane:options":{"test":"Tides","record":{"network":"on","commands":"on"}}}}}`)
+			a := r.do("POST", "/session", `{"capabilities":{"alwaysMatch":{"browserName":"`+name+`","webSocketUrl":true,"pane:options":{"test":"Tides","record":{"network":"always","commands":"always"}}}}}`)
 			require.Equal(t, 200, a.status, "%s", a.value)
 			var v struct {
 				SessionID    string
@@ -102,7 +102,7 @@ func TestBiDiThatWasNotAskedFor(t *testing.T) {
 	o := opened(t, t.TempDir(), "127.0.0.1:0")
 	o.work(f, "quay", 1)
 	r := o.runner("build", service.Runner)
-	a := r.do("POST", "/session", `{"capabilities":{"alwaysMatch":{"browserName":"chromium","pane:options":{"test":"Tides","record":{"console":"on"}}}}}`)
+	a := r.do("POST", "/session", `{"capabilities":{"alwaysMatch":{"browserName":"chromium","pane:options":{"test":"Tides","record":{"console":"always"}}}}}`)
 	require.Equal(t, 200, a.status, "%s", a.value)
 	assert.NotContains(t, string(a.value), "webSocketUrl", "the lab's own connection is not the client's")
 }

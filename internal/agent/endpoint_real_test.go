@@ -50,7 +50,7 @@ func TestEnginesConformThroughTheEndpoint(t *testing.T) {
 	for name, c := range map[string]struct {
 		family engine.Family
 		bidi   bool
-	}{"chromium": {chromium.Family{}, true}, "firefox": {gecko.Family{}, true}, "webkit": {webkit.Family{}, false}} {
+	}{"chromium": {chromium.Family{}, true}, "firefox": {gecko.Family{}, true}, "webkitgtk": {webkit.Family{}, false}} {
 		t.Run(name, func(t *testing.T) {
 			conformance.Browser(t, c.family)
 			o := opened(t, t.TempDir(), "127.0.0.1:0")
@@ -60,7 +60,7 @@ func TestEnginesConformThroughTheEndpoint(t *testing.T) {
 			if c.bidi {
 				caps["webSocketUrl"] = true
 			}
-			conformance.Run(t, through{c.family, o, r.token, caps, map[string]any{"test": "kit", "record": "on"}}, conformance.Kit{Script: true, BiDi: c.bidi})
+			conformance.Run(t, through{c.family, o, r.token, caps, map[string]any{"test": "kit", "record": "always"}}, conformance.Kit{Script: true, BiDi: c.bidi})
 			for _, s := range o.sessions() {
 				assert.Equal(t, "the client ended it", o.over(s.ID).End)
 			}

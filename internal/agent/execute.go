@@ -2,6 +2,7 @@ package agent
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -53,7 +54,7 @@ func (a *Agent) execute(ctx context.Context, s link.Slice) {
 		at.note("attempt %d of %q on %s, for run %d", t.Attempt, t.Name, a.Name, s.Run)
 		counted := a.meter.begin(strings.Join([]string{s.Project, s.Suite, t.Name, s.Label}, "\n"))
 		if bundleErr != nil {
-			at.end(verdict.Broken, bundleErr.Error())
+			at.end(verdict.LabFault, bundleErr.Error())
 		} else {
 			at.run(ctx)
 		}
@@ -165,18 +166,18 @@ func (at *attempt) end(v verdict.Verdict, message string) {
 // browser picks the combination's browser on this machine.
 func (a *Agent) browser(values map[string]string) (fleet.Browser, error) {
 	for _, b := range a.machine.Browsers {
-		if b.Name == values["browser"] && b.HasVersion(values["version"]) && b.Fits {
+		if b.Serves(values) {
 			return b, nil
 		}
 	}
-	return fleet.Browser{}, fmt.Errorf("agent %s has no usable %s %s", a.Name, values["browser"], values["version"])
+	return fleet.Browser{}, fmt.Errorf("agent %s has no usable %s %s", a.Name, cmp.Or(values["browser"], values["engine"]), values["version"])
 }
 
 func (at *attempt) run(ctx context.Context) {
 	a, s := at.agent, at.slice
 	src, err := readWithin(at.dir, at.test.File)
 	if err != nil {
-		at.end(verdict.Broken, err.Error())
+		at.end(verdict.LabFault, err.Error())
 		return
 	}
 	sc, err := script.Parse(at.test.File, src)
@@ -186,14 +187,14 @@ func (at *attempt) run(ctx context.Context) {
 	}
 	b, err := a.browser(s.Values)
 	if err != nil {
-		at.end(verdict.Broken, err.Error())
+		at.end(verdict.LabFault, err.Error())
 		return
 	}
 	profile := s.Device
 	at.result.Detail.Browser, at.result.Detail.Version, at.result.Detail.Device = b.Name, b.Version, profile.Name
-	session, err := at.keeper.open(ctx, sessions.Request{Browser: b, Headed: s.Values["mode"] == "headed", Device: profile, Proxy: s.Record[record.Network] == record.On})
+	session, err := at.keeper.open(ctx, sessions.Request{Browser: b, Headed: s.Values["mode"] == "headed", Device: profile, Proxy: s.Record[record.Network] == record.Always})
 	if err != nil {
-		at.end(verdict.Broken, err.Error())
+		at.end(verdict.LabFault, err.Error())
 		return
 	}
 	at.result.Detail.StartMS = time.Since(at.began).Milliseconds()
@@ -213,14 +214,14 @@ func (at *attempt) run(ctx context.Context) {
 	limited, cancel := context.WithTimeout(ctx, time.Duration(s.TestLimitMS)*time.Millisecond)
 	defer cancel()
 	out := script.Run(limited, sc, webdrive.New(session.Session, session.Gone), script.Setting{
-		Base: s.Base, Root: at.dir,
+		Base: s.Base, Root: at.dir, Marker: s.Marker,
 		Scope: script.Scope{Browser: b.Name, OS: a.machine.OS, Device: script.DeviceOf(profile), Axes: s.Values, Vars: vars},
 	}, at)
 	at.result.Detail.Steps = out.Steps
 	at.result.Detail.DriverMS = time.Duration(driver.Load()).Milliseconds()
 	at.result.Site = out.Site
 	at.end(out.Verdict, out.Message)
-	session.Release()
+	session.LetGo()
 	at.endRecording()
 }
 

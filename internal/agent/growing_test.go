@@ -50,7 +50,7 @@ func TestARecordingArrivesWhileItsSessionRuns(t *testing.T) {
 	o, site := opened(t, t.TempDir(), "127.0.0.1:0"), pier(t)
 	o.work(birds(standin.Faults{}), "quay", 1)
 	r := o.runner("build", service.Runner)
-	id := r.open(`{"test":"Tides","record":{"commands":"on","screenshots":"on"}}`)
+	id := r.open(`{"test":"Tides","record":{"commands":"always","screenshots":"always"}}`)
 	r.do("POST", "/session/"+id+"/url", `{"url":"`+site.URL+`"}`)
 	o.until(func() bool { return strings.Contains(o.grown(id, recording.CommandsFile), "Navigate To") })
 	o.until(func() bool { return o.grown(id, "command-00001.png") != "" })
@@ -66,11 +66,11 @@ func TestARecordingArrivesWhileItsSessionRuns(t *testing.T) {
 	o.until(func() bool { return len(o.growing()) == 0 })
 }
 
-func TestWhatIsKeptOnFailureOnlyIsNotSentBefore(t *testing.T) {
+func TestWhatIsKeptUnlessPassedIsNotSentBefore(t *testing.T) {
 	o, site := opened(t, t.TempDir(), "127.0.0.1:0"), pier(t)
 	o.work(birds(standin.Faults{}), "quay", 1)
 	r := o.runner("build", service.Runner)
-	id := r.open(`{"test":"Tides","record":{"commands":"failure","screenshots":"on"}}`)
+	id := r.open(`{"test":"Tides","record":{"commands":"unless-passed","screenshots":"always"}}`)
 	r.do("POST", "/session/"+id+"/url", `{"url":"`+site.URL+`"}`)
 	o.until(func() bool { return o.grown(id, "command-00001.png") != "" })
 	assert.Empty(t, o.grown(id, recording.CommandsFile))
@@ -85,13 +85,13 @@ func TestWhatALostAgentRecordedIsKept(t *testing.T) {
 	o, site := opened(t, t.TempDir(), "127.0.0.1:0"), pier(t)
 	stop := o.work(birds(standin.Faults{}), "quay", 1)
 	r := o.runner("build", service.Runner)
-	id := r.open(`{"test":"Tides","record":{"commands":"on","screenshots":"on","logs":"on","video":"failure"}}`)
+	id := r.open(`{"test":"Tides","record":{"commands":"always","screenshots":"always","logs":"always","video":"unless-passed"}}`)
 	r.do("POST", "/session/"+id+"/url", `{"url":"`+site.URL+`"}`)
 	o.until(func() bool {
 		return strings.Contains(o.grown(id, recording.CommandsFile), "Navigate To") && o.grown(id, "command-00001.png") != ""
 	})
 	require.NoError(t, stop())
-	assert.Equal(t, verdict.Broken, o.over(id).Verdict)
+	assert.Equal(t, verdict.LabFault, o.over(id).Verdict)
 	o.until(func() bool { return len(o.over(id).Files) == 2 })
 	s := o.over(id)
 	assert.Equal(t, []string{"Navigate To"}, o.commands(id))
@@ -125,7 +125,7 @@ func TestWhatALostAgentRecordedOfAScriptIsKept(t *testing.T) {
 	})
 	assert.Equal(t, []string{"Navigate To"}, o.commands(open.ID))
 	s := o.over(open.ID)
-	assert.Equal(t, verdict.Broken, s.Verdict)
+	assert.Equal(t, verdict.LabFault, s.Verdict)
 	assert.Equal(t, "T0", s.Test)
 	o.work(p, "tern", 1)
 	run := o.ended(number)
@@ -156,7 +156,7 @@ func TestPiecesOutliveTheService(t *testing.T) {
 	o, site := opened(t, dir, "127.0.0.1:0"), pier(t)
 	o.work(birds(standin.Faults{}), "quay", 1)
 	r := o.runner("build", service.Runner)
-	id := r.open(`{"test":"Tides","record":{"commands":"on"}}`)
+	id := r.open(`{"test":"Tides","record":{"commands":"always"}}`)
 	r.do("POST", "/session/"+id+"/url", `{"url":"`+site.URL+`"}`)
 	o.until(func() bool { return strings.Contains(o.grown(id, recording.CommandsFile), "Navigate To") })
 	o.stop()
@@ -183,7 +183,7 @@ func TestPiecesOutliveTheService(t *testing.T) {
 func TestFilesThatAreHandedOver(t *testing.T) {
 	o := opened(t, t.TempDir(), "127.0.0.1:0")
 	o.work(birds(standin.Faults{}), "quay", 1)
-	id := o.runner("build", service.Runner).open(`{"test":"Tides","record":"off"}`)
+	id := o.runner("build", service.Runner).open(`{"test":"Tides","record":"never"}`)
 	const tide, ebb = "tide\n", "ebb\n"
 	_, err := o.svc.Grow(id, 1, recording.ConsoleFile, 0, strings.NewReader(tide))
 	require.NoError(t, err)

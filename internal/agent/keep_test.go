@@ -60,7 +60,7 @@ func TestWithoutRoomVerdictsAreKeptAndRecordingsAreNot(t *testing.T) {
 	o.work(birds(standin.Faults{}), "quay", 1)
 	r := o.runner("build", service.Runner)
 	assert.Contains(t, o.svc.Storage().Full, "The service's disk is nearly full")
-	id := r.open(`{"test":"Tides","record":"on"}`)
+	id := r.open(`{"test":"Tides","record":"always"}`)
 	r.do("POST", "/session/"+id+"/url", `{"url":"`+site.URL+`"}`)
 	r.do("POST", "/session/"+id+"/pane/verdict", `{"verdict":"failed","message":"the tide was out"}`)
 	r.do("DELETE", "/session/"+id, "")

@@ -164,8 +164,8 @@ func (s *remote) open(ctx context.Context) *link.SessionFault {
 		asked = webdriver.Capabilities{}
 	}
 	s.session, err = a.host.Open(ctx, sessions.Request{Browser: b, Headed: o.Values["mode"] == "headed", Device: profile, Asked: asked, Bare: o.Device == nil,
-		Pictures: o.Record[record.Screenshots] == record.On, Film: o.Record.Wants(record.Video),
-		Watch: o.Record.Wants("network") || o.Record.Wants("console"), Proxy: o.Record["network"] == record.On})
+		Pictures: o.Record[record.Screenshots] == record.Always, Film: o.Record.Wants(record.Video),
+		Watch: o.Record.Wants("network") || o.Record.Wants("console"), Proxy: o.Record["network"] == record.Always})
 	if refused, ok := errors.AsType[*engine.Refused](err); ok {
 		return &link.SessionFault{Code: webdriver.InvalidArgument, Message: refused.Why}
 	}
@@ -211,7 +211,7 @@ func (s *remote) wait(ctx context.Context) string {
 		case s.session.Deleted():
 			return "the client ended it"
 		case s.session.Programs() != nil:
-			s.settle(verdict.Broken, s.session.Programs().Error())
+			s.settle(verdict.LabFault, s.session.Programs().Error())
 			return "the browser or its driver ended"
 		case idle > 0 && s.session.Idle() > idle:
 			return fmt.Sprintf("no command came for %s", idle)

@@ -26,7 +26,7 @@ func TestExamplesRun(t *testing.T) {
 	o, site := opened(t, t.TempDir(), "127.0.0.1:0"), pier(t)
 	o.work(birds(standin.Faults{}), "quay", 2)
 	r := o.runner("build", service.Runner)
-	s, err := o.svc.Snippets(service.SnippetRequest{Service: "http://" + o.address, Browser: "kestrel", Version: ">=12", Test: hard, Run: "examples", Tags: "a b", Record: "video=off", Address: site.URL})
+	s, err := o.svc.Snippets(service.SnippetRequest{Service: "http://" + o.address, Browser: "kestrel", Version: ">=12", Test: hard, Run: "examples", Tags: "a b", Record: "video=never", Address: site.URL})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"quay"}, s.Agents.Idle)
 	ran := 0

@@ -16,7 +16,7 @@ import (
 )
 
 // watched is an open session whose picture can be looked at and which can be
-// taken over. Nothing is captured while nobody looks.
+// reached into. Nothing is captured while nobody looks.
 type watched struct {
 	session *sessions.Session
 	remote  *remote // nil for a session of a script
@@ -36,7 +36,7 @@ func (a *Agent) show(id string, w *watched) (done func()) {
 	a.mu.Lock()
 	a.open[id] = w
 	a.mu.Unlock()
-	a.tasks.Go(func() { w.giveBack(a.Taken) })
+	a.tasks.Go(func() { w.letGo(a.ReachFor) })
 	return func() {
 		a.mu.Lock()
 		delete(a.open, id)
@@ -45,9 +45,9 @@ func (a *Agent) show(id string, w *watched) (done func()) {
 	}
 }
 
-// giveBack frees a session that somebody has taken over and forgotten: it would
+// letGo frees a session that somebody has reached into and forgotten: it would
 // hold a slot for everybody.
-func (w *watched) giveBack(limit time.Duration) {
+func (w *watched) letGo(limit time.Duration) {
 	t := time.NewTicker(limit / 20)
 	defer t.Stop()
 	for {
@@ -56,9 +56,9 @@ func (w *watched) giveBack(limit time.Duration) {
 			return
 		case <-t.C:
 		}
-		if who := w.session.Taker(); w.session.Forsaken(limit) {
-			w.session.Release()
-			w.note("the session was given back: %s did nothing for %s", who, limit)
+		if who := w.session.Reaching(); w.session.Forsaken(limit) {
+			w.session.LetGo()
+			w.note("the session was let go: %s did nothing for %s", who, limit)
 		}
 	}
 }
@@ -147,7 +147,7 @@ func (a *Agent) sendPicture(w http.ResponseWriter, r *http.Request) {
 	_, _ = w.Write(picture)
 }
 
-// hand does what a person does with a session that they have taken over.
+// hand does what a person does with a session that they have reached into.
 func (a *Agent) hand(ctx context.Context, w http.ResponseWriter, r *http.Request) {
 	s := a.shown(r.PathValue("id"))
 	if s == nil {
@@ -162,26 +162,26 @@ func (a *Agent) hand(ctx context.Context, w http.ResponseWriter, r *http.Request
 	ctx, cancel := context.WithTimeout(sessions.By(ctx, h.Who), 30*time.Second)
 	defer cancel()
 	switch h.Do {
-	case "free":
-		if taker := s.session.Taker(); taker != h.Who {
-			http.Error(w, "you have not taken the session over", http.StatusConflict)
+	case "let-go":
+		if holder := s.session.Reaching(); holder != h.Who {
+			http.Error(w, "you have not reached into the session", http.StatusConflict)
 			return
 		}
-		s.session.Release()
-		s.note("%s gave the session back", h.Who)
+		s.session.LetGo()
+		s.note("%s let the session go", h.Who)
 		w.WriteHeader(http.StatusNoContent)
 		return
-	case "take":
-		if holder, err := s.session.Take(h.Who); err != nil {
-			http.Error(w, holder+" has taken the session over", http.StatusConflict)
+	case "reach":
+		if holder, err := s.session.ReachIn(h.Who); err != nil {
+			http.Error(w, holder+" has reached into the session", http.StatusConflict)
 			return
 		}
-		s.note("%s took the session over", h.Who)
+		s.note("%s reached into the session", h.Who)
 		w.WriteHeader(http.StatusNoContent)
 		return
 	}
-	if taker := s.session.Taker(); taker != h.Who {
-		http.Error(w, "take the session over first", http.StatusConflict)
+	if holder := s.session.Reaching(); holder != h.Who {
+		http.Error(w, "reach into the session first", http.StatusConflict)
 		return
 	}
 	said, err := s.session.ByHand(ctx, h)

@@ -58,7 +58,7 @@ func TestManyWatchOneSession(t *testing.T) {
 	assert.ErrorContains(t, err, "is not open")
 }
 
-func TestASessionIsTakenOverAndGivenBack(t *testing.T) {
+func TestASessionIsReachedIntoAndLetGo(t *testing.T) {
 	o, site := opened(t, t.TempDir(), "127.0.0.1:0"), pier(t)
 	o.work(birds(standin.Faults{}), "quay", 1)
 	r := o.runner("build", service.Runner)
@@ -67,11 +67,11 @@ func TestASessionIsTakenOverAndGivenBack(t *testing.T) {
 	tern, gull := service.Who{Name: "tern (console)"}, service.Who{Name: "gull"}
 	hand := func(who service.Who, h link.Hand) (string, error) { return o.svc.ByHand(who, id, h) }
 	_, err := hand(tern, link.Hand{Do: "type", Text: "x"})
-	assert.ErrorContains(t, err, "take the session over first")
-	_, err = hand(tern, link.Hand{Do: "take"})
+	assert.ErrorContains(t, err, "reach into the session first")
+	_, err = hand(tern, link.Hand{Do: "reach"})
 	require.NoError(t, err)
-	_, err = hand(gull, link.Hand{Do: "take"})
-	assert.ErrorContains(t, err, "tern has taken the session over")
+	_, err = hand(gull, link.Hand{Do: "reach"})
+	assert.ErrorContains(t, err, "tern has reached into the session")
 	held := make(chan answer, 1)
 	go func() { a, _ := r.try(t.Context(), "GET", "/session/"+id+"/title", ""); held <- a }()
 
@@ -93,9 +93,9 @@ func TestASessionIsTakenOverAndGivenBack(t *testing.T) {
 		t.Fatalf("the client's command was not held: %s", a.value)
 	default:
 	}
-	_, err = hand(gull, link.Hand{Do: "free"})
-	assert.ErrorContains(t, err, "you have not taken the session over", "nobody else gives it back")
-	_, err = hand(tern, link.Hand{Do: "free"})
+	_, err = hand(gull, link.Hand{Do: "let-go"})
+	assert.ErrorContains(t, err, "you have not reached into the session", "nobody else lets it go")
+	_, err = hand(tern, link.Hand{Do: "let-go"})
 	require.NoError(t, err)
 	assert.Equal(t, 200, (<-held).status)
 	commands, err := o.svc.SoFar(id, "commands", 0)
@@ -107,8 +107,8 @@ func TestASessionIsTakenOverAndGivenBack(t *testing.T) {
 	defer f.Close()
 	log := make([]byte, 4096)
 	n, _ := f.Read(log)
-	assert.Contains(t, string(log[:n]), "tern took the session over")
-	_, err = hand(tern, link.Hand{Do: "take"})
+	assert.Contains(t, string(log[:n]), "tern reached into the session")
+	_, err = hand(tern, link.Hand{Do: "reach"})
 	assert.ErrorContains(t, err, "is not open")
 }
 
@@ -161,7 +161,7 @@ func TestAForgottenSessionIsGivenBack(t *testing.T) {
 	number := o.run(1, "")
 	open := o.theOpenOne()
 	o.until(func() bool {
-		_, err := o.svc.ByHand(service.Who{Name: "tern"}, open.ID, link.Hand{Do: "take"})
+		_, err := o.svc.ByHand(service.Who{Name: "tern"}, open.ID, link.Hand{Do: "reach"})
 		return err == nil
 	})
 	close(hold) // the command under way ends, and the next one waits for tern
@@ -171,7 +171,7 @@ func TestAForgottenSessionIsGivenBack(t *testing.T) {
 	defer f.Close()
 	log, err := io.ReadAll(f)
 	require.NoError(t, err)
-	assert.Contains(t, string(log), "the session was given back: tern did nothing for 200ms")
+	assert.Contains(t, string(log), "the session was let go: tern did nothing for 200ms")
 }
 
 // Whoever begins to look sees what is shown now, not what somebody saw who looked

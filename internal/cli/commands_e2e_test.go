@@ -143,7 +143,7 @@ func TestFilesAreFetched(t *testing.T) {
 	for _, f := range all {
 		assert.Equal(t, ".png", filepath.Ext(f))
 	}
-	b.want([]string{"show", strconv.Itoa(run.Number)}, "The tide stays", "bad.pane.yaml:6:5", "contains \"Flood\"")
+	b.want([]string{"show", strconv.Itoa(run.Number)}, "The tide stays", "bad.pane.yaml:6:5", "reads \"Flood\"")
 	b.want([]string{"show", strconv.Itoa(run.Number), "--test", "The tide stays"}, "failed", "bad.pane.yaml:6", "/sessions/")
 	b.refused(verdict.ExitUsage, "The tide sleeps", "show", strconv.Itoa(run.Number), "--test", "The tide sleeps")
 	b.refused(verdict.ExitUsage, "99", "show", "99")
@@ -153,7 +153,7 @@ func TestFilesAreFetched(t *testing.T) {
 func TestLinesOfARunAsItGoes(t *testing.T) {
 	run := service.Run{Tests: make([]service.Test, 4), Panes: []service.Pane{
 		{Index: 0, Label: "chromium", Counts: verdict.Counts{verdict.Passed: 2, verdict.Failed: 1, verdict.Pending: 1}, State: service.Running, Agents: []string{"quay", "tern"}},
-		{Index: 1, Label: "webkit · phone", Counts: verdict.Counts{verdict.Pending: 4}, State: service.Queued},
+		{Index: 1, Label: "webkitgtk · phone", Counts: verdict.Counts{verdict.Pending: 4}, State: service.Queued},
 	}}
 	var out bytes.Buffer
 	p := newProgress(&out, false, false)

@@ -31,7 +31,7 @@ func runScript(t *testing.T, s *sessions.Session, sc *script.Script, base string
 	}, shots{})
 	last := ""
 	for _, st := range out.Steps {
-		if st.State == script.StepFailed || st.State == script.StepBroken {
+		if st.State == script.StepFailed || st.State == script.StepLabFault {
 			last = st.Title
 		}
 	}

@@ -304,40 +304,40 @@ func testConsole(t *testing.T, b *bench) {
 	defer s.Close()
 	b.script(s, "http://"+b.listen, map[string]string{"enter": enter, "token": b.token()}, `
   - visit: ${vars.enter}
-  - expect: {count: 5, of: {css: tbody tr}}
-  - label: the filter is kept in the address
-    choose: {from: {css: "select[aria-label=Verdict]"}, option: failed}
+  - expect: {number: 5, of: {css: tbody tr}}
+  - about: the filter is kept in the address
+    choose: {at: {css: "select[aria-label=Verdict]"}, option: failed}
   - expect: {address: "/?verdict=failed"}
-  - expect: {count: 1, of: {css: tbody tr}}
-  - enter: {into: {placeholder: "Find suite, matrix, person, #number"}, text: nothing like it}
+  - expect: {number: 1, of: {css: tbody tr}}
+  - enter: {at: {attribute: {placeholder: "Find suite, matrix, person, #number"}}, text: nothing like it}
   - expect: No run matches these filters
   - click: Show every run
-  - click: {css: "a[href='/runs/2']", nth: 1}
-  - expect: {visible: {role: heading, name: "Run #2 failed"}}
-  - expect: {text: "the page's text does not contain", in: {css: pre}}
-  - label: the wall can be searched
-    enter: {into: {placeholder: "Find test, file or tag"}, text: turns}
-  - expect: {count: 1, of: {css: tbody tr}}
-  - enter: {into: {placeholder: "Find test, file or tag"}, text: stays}
+  - click: {css: "a[href='/runs/2']", number: 1}
+  - expect: {shown: {role: heading, name: "Run #2 failed"}}
+  - expect: {reads: "the page's text does not contain", at: {css: pre}}
+  - about: the wall can be searched
+    enter: {at: {attribute: {placeholder: "Find test, file or tag"}}, text: turns}
+  - expect: {number: 1, of: {css: tbody tr}}
+  - enter: {at: {attribute: {placeholder: "Find test, file or tag"}}, text: stays}
   - click: {css: "td a[aria-label='chromium: failed']"}
-  - expect: {visible: {role: heading, name: The tide stays}}
-  - label: the step that failed is open, with its line and picture
-    expect: {text: "expect: Flood", in: {css: "li[aria-current=step]"}}
-  - expect: {visible: {css: "img[alt='Screenshot failure.png']"}}
-  - label: a line of the script opens its step
-    click: {text: "- visit: /?wait=60000"}
+  - expect: {shown: {role: heading, name: The tide stays}}
+  - about: the step that failed is open, with its line and picture
+    expect: {reads: "expect: Flood", at: {css: "li[aria-current=step]"}}
+  - expect: {shown: {css: "img[alt='Screenshot failure.png']"}}
+  - about: a line of the script opens its step
+    click: {reads: "- visit: /?wait=60000"}
   - expect: {address: {contains: step=0}}
-  - label: a headless browser prefers light, so the other theme is offered
+  - about: a headless browser prefers light, so the other theme is offered
     click: Dark
-  - expect: {visible: {css: "html[data-theme=dark]"}}
+  - expect: {shown: {css: "html[data-theme=dark]"}}
   - click: Sign out
-  - expect: {visible: {label: Token}}
-  - enter: {into: {label: Token}, text: pane_wrong}
+  - expect: {shown: {label: Token}}
+  - enter: {at: {label: Token}, text: pane_wrong}
   - click: {role: button, name: Sign in}
-  - expect: {text: the token is not valid here, in: {role: alert}}
-  - enter: {into: {label: Token}, text: "${vars.token}"}
+  - expect: {reads: the token is not valid here, at: {role: alert}}
+  - enter: {at: {label: Token}, text: "${vars.token}"}
   - click: {role: button, name: Sign in}
-  - expect: {visible: {role: heading, name: Runs}}
+  - expect: {shown: {role: heading, name: Runs}}
 `)
 }
 
@@ -354,7 +354,7 @@ func TestTry(t *testing.T) {
 	shots := filepath.Join(b.dir, "shots")
 	code, out, errs := b.pane("try", file("good"), "--browser", "chromium", "--device", "phone", "--env", "local", "--shots", shots)
 	assert.Zero(t, code, errs)
-	for _, want := range []string{"The tide turns on chromium", "as phone", "expect text of the page", "passed"} {
+	for _, want := range []string{"The tide turns on chromium", "as phone", "expect that the page reads", "passed"} {
 		assert.Contains(t, out, want)
 	}
 	png, err := os.ReadFile(filepath.Join(shots, "01-start.png"))
@@ -413,7 +413,7 @@ func TestKilledDriverIsTheLabsFault(t *testing.T) {
 	assert.Equal(t, verdict.Passed, run.Verdict, "it was tried again: %+v", run.Cells)
 	all := b.attempts(number, 0)
 	require.Len(t, all, 2)
-	assert.Equal(t, verdict.Broken, all[0].Verdict, all[0].Message)
+	assert.Equal(t, verdict.LabFault, all[0].Verdict, all[0].Message)
 	assert.Contains(t, all[0].Message, "gone")
 	assert.Equal(t, verdict.Passed, all[1].Verdict)
 }
@@ -444,7 +444,7 @@ func TestKilledAgent(t *testing.T) {
 	number := b.running("--tag", "slow", "--queue-limit", "2s")
 	require.NoError(t, first.Process.Kill())
 	run := b.ended(number)
-	assert.Equal(t, verdict.Broken, run.Verdict)
+	assert.Equal(t, verdict.LabFault, run.Verdict)
 	assert.Contains(t, b.attempts(number, 0)[0].Message, "agent quay stopped answering")
 
 	second := b.spawn("agent", "--service", b.listen, "--name", "quay", "--slots", "1", "--state", filepath.Join(b.dir, "quay"))

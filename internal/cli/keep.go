@@ -98,7 +98,7 @@ func (r *root) sweepCmd() *cobra.Command {
 			if s.Count > 0 && dry {
 				t := newTable("SESSION", "FILE", "PROJECT", "VERDICT", "SIZE", "WHY")
 				for _, f := range s.Files {
-					t.Row(f.Session, f.Name, f.Project, string(f.Verdict), humanize.Bytes(uint64(f.Size)), f.Why)
+					t.Row(f.Session, f.Name, f.Project, f.Verdict.Words(), humanize.Bytes(uint64(f.Size)), f.Why)
 				}
 				fmt.Fprintln(r.out, t)
 			}

@@ -48,7 +48,7 @@ matrices:
     axes: {browser: [kestrel, osprey, heron], os: [saltos, marshos], device: [desktop, phone, tablet, buoy], locale: [en-GB, nb-NO]}
     cover: pairs
   releases: {axes: {browser: [kestrel], version: [latest, latest-1, latest-2], os: [saltos]}}
-devices: {buoy: {title: display on a buoy, width: 480, height: 320, touch: true}}
+devices: {buoy: {title: display on a buoy, size: 480x320, touch: true}}
 environments: {local: {base: "`+web.URL+`"}}
 default: {matrix: wide, environment: local}
 `)
@@ -57,9 +57,9 @@ default: {matrix: wide, environment: local}
 		if i < 2 {
 			lock = "locks: [crane]\n"
 		}
-		b.write(fmt.Sprintf("hold-%d.pane.yaml", i), fmt.Sprintf("name: Hold %d\n%ssteps:\n  - visit: /\n  - enter: {into: {label: Boat}, text: Osprey %d}\n  - click: Hold\n  - expect: Osprey %d is held\n", i, lock, i, i))
+		b.write(fmt.Sprintf("hold-%d.pane.yaml", i), fmt.Sprintf("name: Hold %d\n%ssteps:\n  - visit: /\n  - enter: {at: {label: Boat}, text: Osprey %d}\n  - click: Hold\n  - expect: Osprey %d is held\n", i, lock, i, i))
 	}
-	b.write("wrong.pane.yaml", "name: Wrong\nwait: 200ms\ntags: [wrong]\nsteps:\n  - visit: /\n  - expect: {text: de-DE, in: {css: \"#lang\"}}\n")
+	b.write("wrong.pane.yaml", "name: Wrong\nwait: 200ms\ntags: [wrong]\nsteps:\n  - visit: /\n  - expect: {reads: de-DE, at: {css: \"#lang\"}}\n")
 	b.write("fleet.yaml", standInFleet)
 	b.serve()
 	b.crowd()
@@ -108,7 +108,7 @@ func TestALabOfStandIns(t *testing.T) {
 	}
 	require.NotEmpty(t, run.Plan.Missing)
 	assert.Contains(t, run.Plan.Missing[0].Reason, "no agent has")
-	code, again, _ := b.pane("rerun", strconv.Itoa(run.Number), "--failed", "--json")
+	code, again, _ := b.pane("again", strconv.Itoa(run.Number), "--not-passed", "--json")
 	assert.Equal(t, verdict.ExitFailed, code)
 	var second service.Run
 	require.NoError(t, json.Unmarshal([]byte(again), &second))
@@ -154,7 +154,7 @@ func TestKilledServiceInAWideRun(t *testing.T) {
 		b.serve()
 	}
 	run := b.ended(made.Number)
-	assert.Zero(t, run.Counts[verdict.Pending]+run.Counts[verdict.Broken], "%v", run.Counts)
+	assert.Zero(t, run.Counts[verdict.Pending]+run.Counts[verdict.LabFault], "%v", run.Counts)
 	assert.Equal(t, len(run.Panes), run.Counts[verdict.Failed])
 	for i := range run.Panes {
 		for j := range run.Tests {
@@ -182,34 +182,34 @@ func testPlanningConsole(t *testing.T, b *bench) {
 	b.script(s, "http://"+b.listen, map[string]string{"enter": enter}, `
   - visit: ${vars.enter}
   - visit: /fleet
-  - expect: {visible: {role: heading, name: "4 agents, 7 slots that take work"}}
+  - expect: {shown: {role: heading, name: "4 agents, 7 slots that take work"}}
   - click: {role: button, name: osprey}
   - expect: 1 idle
   - expect: "browser: wants osprey, has kestrel"
-  - enter: {into: {label: "Needs, such as browser=firefox version=>=140 site=quay"}, text: browser=ibis}
+  - enter: {at: {label: "Needs, such as browser=firefox version=>=140 site=quay"}, text: browser=ibis}
   - expect: no agent has browser=ibis
   - visit: /matrix
   - expect: of 48
-  - label: a browser is switched off
+  - about: a browser is switched off
     click: {role: button, name: kestrel}
   - expect: of 32
-  - choose: {from: {css: "select[aria-label=Cover]"}, option: "all: every combination"}
+  - choose: {at: {css: "select[aria-label=Cover]"}, option: "all: every combination"}
   - expect: no agent
   - visit: /start
-  - choose: {from: {css: "select[aria-label=Matrix]"}, option: releases}
+  - choose: {at: {css: "select[aria-label=Matrix]"}, option: releases}
   - expect: pane run quay --matrix releases
-  - choose: {from: {css: "select[aria-label=Deal]"}, option: "each test once, spread"}
+  - choose: {at: {css: "select[aria-label=Deal]"}, option: "each test once, spread"}
   - expect: --deal spread
-  - enter: {into: {label: "Name, such as nightly"}, text: by-hand}
+  - enter: {at: {label: "Name, such as nightly"}, text: by-hand}
   - click: {role: button, name: Save}
   - expect: Saved.
   - click: {role: button, name: Start the run}
   - expect: {address: {contains: /runs/}}
   - expect: by first admin
-  - visit: /plans
+  - visit: /schedules
   - expect: mornings
   - expect: by-hand
-  - enter: {into: {label: nightly}, text: evenings}
+  - enter: {at: {label: nightly}, text: evenings}
   - click: {role: button, name: Save the schedule}
   - expect: evenings
   - visit: /runs/1/timeline

@@ -51,7 +51,7 @@ versions stay as they are written. The same file and fleet always give the same 
 
 // relative says whether a matrix has versions that mean something only in a lab.
 func relative(m combo.Matrix) bool {
-	named := slices.ContainsFunc(m.Axes, func(a combo.Axis) bool { return a.Name == "browser" })
+	named := slices.ContainsFunc(m.Axes, func(a combo.Axis) bool { return a.Name == "browser" || a.Name == "engine" })
 	return named && slices.ContainsFunc(m.Axes, func(a combo.Axis) bool {
 		return a.Name == "version" && slices.ContainsFunc(a.Values, func(v string) bool {
 			s, err := combo.ParseSelector(v)

@@ -122,7 +122,7 @@ func TestNeedsThatCannotBeRead(t *testing.T) {
 		"--until: expected":       {"schedule", "add", "n", "p", "FREQ=DAILY", "--until", "soon"},
 		"no service answers at":   {"why", "browser=firefox"},
 		"accepts 2 arg(s)":        {"quota", "set", "project"},
-		"is not the number of a":  {"rerun", "last"},
+		"is not the number of a":  {"again", "last"},
 	} {
 		code, _, errs := alone(t, args...)
 		assert.NotZero(t, code)

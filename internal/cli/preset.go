@@ -128,7 +128,7 @@ func (r *root) quotaCmd() *cobra.Command {
 		Use:   "set KIND NAME",
 		Short: "Set the slots, or a project's weight",
 		Long: `Set how many slots may be used at once, lab-wide. KIND is project, owner (the name of a token) or
-combination (NAME is then values such as "browser=webkit"). Projects share what is free by their weights.`,
+combination (NAME is then values such as "browser=webkitgtk"). Projects share what is free by their weights.`,
 		Args: cobra.ExactArgs(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			req.Kind, req.Name = dispatch.QuotaKind(args[0]), args[1]

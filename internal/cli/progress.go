@@ -76,7 +76,7 @@ func (p *progress) line(i, width, tests int) string {
 	defer p.mu.Unlock()
 	pane := p.panes[i]
 	glass := ""
-	for _, v := range []verdict.Verdict{verdict.Passed, verdict.Failed, verdict.Flaky, verdict.Broken, verdict.Ended, verdict.Unsupported, verdict.Skipped, verdict.Pending} {
+	for _, v := range []verdict.Verdict{verdict.Passed, verdict.Failed, verdict.Flaky, verdict.LabFault, verdict.Ended, verdict.Unsupported, verdict.Skipped, verdict.Pending} {
 		for range pane.Counts[v] * min(tests, 30) / max(1, tests) {
 			glass += paint(v, shapes[v])
 		}
@@ -118,7 +118,7 @@ func (p *progress) event(e service.Event, run service.Run) {
 		if !p.tests[key] {
 			p.tests[key] = true
 			v := e.Cell.Verdict
-			fmt.Fprintf(p.w, "%s  %s  %s  %s\n", paint(v, shapes[v]+" "+string(v)), e.Pane.Label, run.Tests[e.Test].Name, faint(millis(e.Cell.TookMS)))
+			fmt.Fprintf(p.w, "%s  %s  %s  %s\n", paint(v, shapes[v]+" "+v.Words()), e.Pane.Label, run.Tests[e.Test].Name, faint(millis(e.Cell.TookMS)))
 		}
 	}
 	p.tell(*e.Pane)

@@ -45,7 +45,7 @@ func (o *runOptions) request(cmd *cobra.Command) {
 	f.StringVar(&o.req.Base, "base", "", "base address instead of the environment's")
 	f.StringArrayVar(&o.vars, "var", nil, "NAME=VALUE on top of the environment's variables; repeat for more")
 	f.StringArrayVar(&o.secrets, "secret", nil, "NAME of an environment variable whose value scripts may use and nothing may show; repeat for more")
-	f.StringArrayVar(&o.record, "record", nil, "KIND=off|on|failure, what is recorded instead of what is usual; repeat for more")
+	f.StringArrayVar(&o.record, "record", nil, "KIND=never|always|unless-passed, what is recorded instead of what is usual; repeat for more")
 	f.StringArrayVar(&o.req.Tags, "tag", nil, "only tests with this tag; repeat for more")
 	f.StringArrayVar(&o.req.Tests, "test", nil, "only the test of this name; repeat for more")
 	f.StringVar((*string)(&o.req.Deal), "deal", string(service.Every), "every: each test in every combination; spread: each test once, dealt over the combinations")
@@ -275,7 +275,7 @@ func (r *root) writeRun(ctx context.Context, c *client, run service.Run) error {
 	writeWall(r.out, run)
 	writeMissing(r.out, run)
 	writeFaults(r.out, faults)
-	v := string(run.Verdict)
+	v := run.Verdict.Words()
 	if run.State != service.Ended {
 		v = string(run.State)
 	}
@@ -357,7 +357,7 @@ func (r *root) runsCmd() *cobra.Command {
 			}
 			t := newTable("run", "suite", "matrix", "verdict", "panes", "tests", "by", "started")
 			for _, run := range runs {
-				v := string(run.Verdict)
+				v := run.Verdict.Words()
 				if run.State != service.Ended {
 					v = string(run.State)
 				}
@@ -428,7 +428,7 @@ func (r *root) showTest(ctx context.Context, c *client, run service.Run, name st
 
 // stepVerdict is the verdict whose shape stands for a step's state.
 var stepVerdict = map[script.StepState]verdict.Verdict{script.StepPassed: verdict.Passed, script.StepFailed: verdict.Failed,
-	script.StepBroken: verdict.Broken, script.StepSkipped: verdict.Skipped, script.StepUnrun: verdict.Pending}
+	script.StepLabFault: verdict.LabFault, script.StepSkipped: verdict.Skipped, script.StepUnrun: verdict.Pending}
 
 func writeTest(w io.Writer, res service.TestResult, base string) {
 	fmt.Fprintf(w, "%s\n%s\n", res.Test.Name, faint(res.Test.File))
@@ -436,9 +436,9 @@ func writeTest(w io.Writer, res service.TestResult, base string) {
 		if p.Cell.State == service.Undealt {
 			continue
 		}
-		fmt.Fprintf(w, "\n%s %s  %s %s\n", paint(p.Cell.Verdict, shapes[p.Cell.Verdict]), p.Pane.Label, paint(p.Cell.Verdict, string(p.Cell.Verdict)), p.Cell.Why)
+		fmt.Fprintf(w, "\n%s %s  %s %s\n", paint(p.Cell.Verdict, shapes[p.Cell.Verdict]), p.Pane.Label, paint(p.Cell.Verdict, p.Cell.Verdict.Words()), p.Cell.Why)
 		for _, a := range p.Attempts {
-			fmt.Fprintf(w, "  attempt %d on %s, %s: %s\n", a.Number, a.Agent, millis(a.TookMS), paint(a.Verdict, string(a.Verdict)))
+			fmt.Fprintf(w, "  attempt %d on %s, %s: %s\n", a.Number, a.Agent, millis(a.TookMS), paint(a.Verdict, a.Verdict.Words()))
 			fmt.Fprintf(w, "    %s\n", faint(base+"/sessions/"+a.ID))
 			if len(a.Detail.Steps) == 0 && a.Message != "" {
 				fmt.Fprintf(w, "    %s\n", a.Message)
@@ -454,24 +454,24 @@ func writeTest(w io.Writer, res service.TestResult, base string) {
 	}
 }
 
-func (r *root) rerunCmd() *cobra.Command {
+func (r *root) againCmd() *cobra.Command {
 	var o runOptions
-	var failed bool
+	var notPassed bool
 	cmd := &cobra.Command{
-		Use: "rerun RUN", Short: "Run an ended run again, all of it or what did not pass", Args: cobra.ExactArgs(1),
+		Use: "again RUN", Short: "Run an ended run again, all of it or what did not pass", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, number, err := r.ofRun(args[0])
 			if err != nil {
 				return err
 			}
 			var run service.Run
-			if err := c.json(cmd.Context(), "POST", fmt.Sprintf("/runs/%d/rerun", number), map[string]bool{"failed": failed}, &run); err != nil {
+			if err := c.json(cmd.Context(), "POST", fmt.Sprintf("/runs/%d/again", number), map[string]bool{"not_passed": notPassed}, &run); err != nil {
 				return err
 			}
 			return r.attend(cmd.Context(), c, run, o)
 		},
 	}
-	cmd.Flags().BoolVar(&failed, "failed", false, "only the tests that did not pass")
+	cmd.Flags().BoolVar(&notPassed, "not-passed", false, "only the tests that did not pass")
 	o.attendance(cmd)
 	return cmd
 }

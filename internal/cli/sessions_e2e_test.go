@@ -28,11 +28,11 @@ func TestSessionsOfARunner(t *testing.T) {
 	b.serve()
 	b.want([]string{"sessions"}, "There are no sessions yet", "/webdriver")
 	b.agent("quay")
-	b.want([]string{"record", "saltmarsh", "video=failure"}, "project saltmarsh", "as usual")
+	b.want([]string{"record", "saltmarsh", "video=unless-passed"}, "project saltmarsh", "as usual")
 	b.want([]string{"keep", "saltmarsh", "video:passed=3", "all=30"}, "3 days", "30 days")
 	b.want([]string{"keep", "other"}, "90 days", "as usual")
 	s, err := b.endpoint().New(t.Context(), webdriver.Capabilities{"browserName": "chrome", "browserVersion": "latest",
-		"pane:options": map[string]any{"test": "Holding a berth", "run": "build 812", "project": "saltmarsh", "tags": []string{"berths"}, "record": "on", "idleLimit": 300}})
+		"pane:options": map[string]any{"test": "Holding a berth", "run": "build 812", "project": "saltmarsh", "tags": []string{"berths"}, "record": "always", "idleLimit": 300}})
 	require.NoError(t, err)
 	require.NoError(t, s.Navigate(t.Context(), b.site))
 	_, err = s.Find(t.Context(), "css selector", "#nowhere")
@@ -46,20 +46,20 @@ func TestSessionsOfARunner(t *testing.T) {
 		b.script(mine, "http://"+b.listen, map[string]string{"enter": enter, "session": s.ID}, `
   - visit: ${vars.enter}
   - click: {role: link, name: Sessions}
-  - expect: {count: 1, of: {css: tbody tr}}
+  - expect: {number: 1, of: {css: tbody tr}}
   - click: {css: "a[href^='/sessions/']"}
-  - expect: {visible: {role: heading, name: Holding a berth open}}
-  - label: the picture of the session comes by itself
-    expect: {visible: {css: "img[alt='What the session shows now']"}}
+  - expect: {shown: {role: heading, name: Holding a berth open}}
+  - about: the picture of the session comes by itself
+    expect: {shown: {css: "img[alt='What the session shows now']"}}
   - expect: Find Element
-  - click: Take over
+  - click: Reach in
   - expect: The runner's commands wait
   - click: {css: "img[alt='What the session shows now']"}
-  - label: what was done by hand is recorded with who did it
+  - about: what was done by hand is recorded with who did it
     expect: by first admin
   - click: Page source
-  - expect: {visible: {css: "pre[aria-label='Page source']"}}
-  - click: Hand back
+  - expect: {shown: {css: "pre[aria-label='Page source']"}}
+  - click: Let go
   - expect: Nothing is captured while nobody looks
 `)
 	}
@@ -85,7 +85,7 @@ func TestSessionsOfARunner(t *testing.T) {
 		{[]string{"verdict", "nobody", "passed"}, verdict.ExitUsage, "there is no session"},
 		{[]string{"sessions", "end", s.ID}, verdict.ExitUsage, "has ended already"},
 		{[]string{"sessions", "--since", "yesterday"}, verdict.ExitUsage, "expected a day such as"},
-		{[]string{"record", "saltmarsh", "film=on"}, verdict.ExitUsage, `no recording "film"`},
+		{[]string{"record", "saltmarsh", "film=always"}, verdict.ExitUsage, `no recording "film"`},
 		{[]string{"keep", "saltmarsh", "video"}, verdict.ExitUsage, "is not a rule"},
 		{[]string{"snippet", "--browser", "puffin"}, verdict.ExitLab, "no agent"},
 		{[]string{"snippet", "--in", "latin"}, verdict.ExitUsage, "there is no example"},
@@ -99,48 +99,48 @@ func TestSessionsOfARunner(t *testing.T) {
 	if mine != nil {
 		b.script(mine, "http://"+b.listen, map[string]string{"session": s.ID}, `
   - visit: /sessions/${vars.session}
-  - label: the failing command is opened first
-    expect: {text: Find Element, in: {css: "ol button[aria-current=true]"}}
-  - expect: {visible: {css: "video[aria-label='Video of the session']"}}
+  - about: the failing command is opened first
+    expect: {reads: Find Element, at: {css: "ol button[aria-current=true]"}}
+  - expect: {shown: {css: "video[aria-label='Video of the session']"}}
   - expect: the berth was not held
   - press: ArrowLeft
-  - expect: {text: Navigate To, in: {css: "ol button[aria-current=true]"}}
+  - expect: {reads: Navigate To, at: {css: "ol button[aria-current=true]"}}
   - press: n
-  - expect: {text: Find Element, in: {css: "ol button[aria-current=true]"}}
+  - expect: {reads: Find Element, at: {css: "ol button[aria-current=true]"}}
   - click: {role: tab, name: Capabilities}
   - expect: browserVersion
   - click: {role: tab, name: Agent log}
-  - expect: took the session over
+  - expect: reached into the session
   - visit: /sessions?verdict=passed
   - expect: No session is like that
   - click: {role: link, name: Your runner}
-  - choose: {from: {css: "select[aria-label=Browser]"}, option: chromium}
+  - choose: {at: {css: "select[aria-label=Browser]"}, option: chromium}
   - expect: could serve it
   - click: {role: link, name: Recordings}
   - click: See what would go
   - expect: Nothing is over its time
   - visit: /runs/1
-  - expect: {visible: {role: heading, name: "Run #1 failed"}}
-  - label: a list that is filtered can be kept as its address
+  - expect: {shown: {role: heading, name: "Run #1 failed"}}
+  - about: a list that is filtered can be kept as its address
     visit: /sessions
-  - enter: {into: {placeholder: "Find name, test, run, person, message, note"}, text: harbour master}
+  - enter: {at: {attribute: {placeholder: "Find name, test, run, person, message, note"}}, text: harbour master}
   - expect: {address: {contains: "text=harbour"}}
-  - expect: {count: 1, of: {css: tbody tr}}
-  - choose: {from: {css: "select[aria-label=State]"}, option: waiting}
+  - expect: {number: 1, of: {css: tbody tr}}
+  - choose: {at: {css: "select[aria-label=State]"}, option: waiting}
   - expect: No session is like that
   - click: Show every session
   - expect: {address: "/sessions"}
-  - expect: {text: "build 812", in: {css: tbody}}
-  - label: what is recorded and kept is settled for a project
+  - expect: {reads: "build 812", at: {css: tbody}}
+  - about: what is recorded and kept is settled for a project
     visit: /recordings?project=saltmarsh
-  - choose: {from: {css: "select[aria-label='Record network']"}, option: "on"}
-  - enter: {into: {placeholder: "Days, 0 for ever"}, text: "9"}
-  - choose: {from: {css: "select[aria-label=Kind]"}, option: network}
+  - choose: {at: {css: "select[aria-label='Record network']"}, option: "always"}
+  - enter: {at: {attribute: {placeholder: "Days, 0 for ever"}}, text: "9"}
+  - choose: {at: {css: "select[aria-label=Kind]"}, option: network}
   - click: {role: button, name: Settle}
   - expect: for 9 days
-  - label: a runner's first program comes with what it asks for
+  - about: a runner's first program comes with what it asks for
     visit: /connect?browser=chromium
-  - choose: {from: {css: "select[aria-label=Window]"}, option: headed}
+  - choose: {at: {css: "select[aria-label=Window]"}, option: headed}
   - expect: {address: {contains: mode=headed}}
   - expect: '"mode": "headed"'
   - click: {role: button, name: Python}
@@ -150,7 +150,7 @@ func TestSessionsOfARunner(t *testing.T) {
   - visit: /sessions/no-such-session
   - expect: there is no session
 `)
-		b.want([]string{"record", "saltmarsh"}, "network", "on")
+		b.want([]string{"record", "saltmarsh"}, "network", "always")
 		b.want([]string{"keep", "saltmarsh"}, "9 days")
 	}
 }
@@ -162,15 +162,15 @@ func TestSecretsOfARun(t *testing.T) {
 	b.serve()
 	b.agent("quay")
 	t.Setenv("PIN", "kedge-anchor-17")
-	code, out, errs := b.pane("run", "--dir", b.project, "--tag", "pin", "--secret", "PIN", "--record", "on")
+	code, out, errs := b.pane("run", "--dir", b.project, "--tag", "pin", "--secret", "PIN", "--record", "always")
 	assert.Equal(t, verdict.ExitFailed, code, errs)
 	assert.Contains(t, out, "•••")
 	assert.NotContains(t, out+errs, "kedge-anchor-17")
 	b.noLeftovers("quay")
 	b.nowhere("kedge-anchor-17")
-	code, out, errs = b.pane("rerun", "1", "--failed")
+	code, out, errs = b.pane("again", "1", "--not-passed")
 	assert.Equal(t, verdict.ExitFailed, code, errs)
-	assert.Contains(t, out, "•••", "a rerun has the secrets of its run")
+	assert.Contains(t, out, "•••", "a run again has the secrets of its run")
 	assert.NotContains(t, out+errs, "kedge-anchor-17")
 }
 

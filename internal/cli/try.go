@@ -52,7 +52,7 @@ Exit code: 0 passed, 1 failed, 2 usage or configuration, 3 lab trouble, 130 inte
 		},
 	}
 	f := cmd.Flags()
-	f.StringVar(&o.browser, "browser", "", "chromium, firefox or webkit; the first that is found if not given")
+	f.StringVar(&o.browser, "browser", "", "chromium, firefox or webkitgtk; the first that is found if not given")
 	f.StringVar(&o.version, "version", "", "version of the browser, such as 153 or >=150")
 	f.StringVar(&o.device, "device", "", "device to emulate (pane devices lists them)")
 	f.StringVar(&o.env, "env", "", "environment of pane.yaml")
@@ -107,7 +107,7 @@ func (r *root) try(ctx context.Context, o tryOptions) error {
 		err = r.writeJSON(map[string]any{"verdict": out.Verdict, "message": out.Message, "steps": out.Steps, "browser": s.name, "version": s.version,
 			"device": profile.Name, "emulated": s.emulated, "took_ms": time.Since(began).Milliseconds()})
 	} else {
-		fmt.Fprintf(r.out, "%s in %s\n", paint(out.Verdict, shapes[out.Verdict]+" "+string(out.Verdict)), took(time.Since(began)))
+		fmt.Fprintf(r.out, "%s in %s\n", paint(out.Verdict, shapes[out.Verdict]+" "+out.Verdict.Words()), took(time.Since(began)))
 	}
 	switch {
 	case err != nil:
@@ -123,7 +123,7 @@ func (r *root) try(ctx context.Context, o tryOptions) error {
 
 // setting is what the project around the script, and the flags, say.
 func (o tryOptions) setting() (set script.Setting, profile device.Profile, err error) {
-	p := &project.Project{}
+	p := &project.Project{Marker: script.DefaultMarker}
 	set.Root = filepath.Dir(o.file)
 	if root, findErr := project.FindRoot(filepath.Dir(o.file)); findErr == nil {
 		if p, err = project.Load(project.Dir(root)); err != nil {
@@ -133,6 +133,7 @@ func (o tryOptions) setting() (set script.Setting, profile device.Profile, err e
 	} else if o.env != "" {
 		return set, profile, usage("--env: %v", findErr)
 	}
+	set.Marker = p.Marker
 	env, err := p.Environment(o.env)
 	if err != nil && (o.env != "" || o.base == "") {
 		return set, profile, usage("%v", err)

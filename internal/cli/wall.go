@@ -20,7 +20,7 @@ var colours = map[verdict.Verdict]lipgloss.TerminalColor{
 	verdict.Passed:      lipgloss.AdaptiveColor{Light: "#1f7a4d", Dark: "#5fd3a0"},
 	verdict.Failed:      lipgloss.AdaptiveColor{Light: "#b3261e", Dark: "#ff8a7a"},
 	verdict.Flaky:       lipgloss.AdaptiveColor{Light: "#8a5a00", Dark: "#f0b95a"},
-	verdict.Broken:      lipgloss.AdaptiveColor{Light: "#6a4fb3", Dark: "#b9a4ff"},
+	verdict.LabFault:    lipgloss.AdaptiveColor{Light: "#6a4fb3", Dark: "#b9a4ff"},
 	verdict.Skipped:     lipgloss.AdaptiveColor{Light: "#5c6670", Dark: "#98a4ae"},
 	verdict.Unsupported: lipgloss.AdaptiveColor{Light: "#5c6670", Dark: "#98a4ae"},
 	verdict.Ended:       lipgloss.AdaptiveColor{Light: "#5c6670", Dark: "#98a4ae"},
@@ -30,7 +30,7 @@ var colours = map[verdict.Verdict]lipgloss.TerminalColor{
 // shapes are the panes of the console in one character: full, cut by a
 // diagonal, half, dashed outline, crossed out, dot, empty.
 var shapes = map[verdict.Verdict]string{
-	verdict.Passed: "■", verdict.Failed: "◩", verdict.Flaky: "◧", verdict.Broken: "⬚",
+	verdict.Passed: "■", verdict.Failed: "◩", verdict.Flaky: "◧", verdict.LabFault: "⬚",
 	verdict.Unsupported: "╳", verdict.Skipped: "·", verdict.Ended: "▣", verdict.Pending: "□",
 }
 
@@ -69,9 +69,9 @@ func millis(ms int64) string { return took(time.Duration(ms) * time.Millisecond)
 // counts writes how many tests ended how: "12 passed, 2 failed".
 func counts(c verdict.Counts) string {
 	var parts []string
-	for _, v := range []verdict.Verdict{verdict.Passed, verdict.Failed, verdict.Flaky, verdict.Broken, verdict.Ended, verdict.Unsupported, verdict.Skipped} {
+	for _, v := range []verdict.Verdict{verdict.Passed, verdict.Failed, verdict.Flaky, verdict.LabFault, verdict.Ended, verdict.Unsupported, verdict.Skipped} {
 		if c[v] > 0 {
-			parts = append(parts, paint(v, fmt.Sprintf("%d %s", c[v], v)))
+			parts = append(parts, paint(v, fmt.Sprintf("%d %s", c[v], v.Words())))
 		}
 	}
 	if c[verdict.Pending] > 0 {
@@ -134,12 +134,8 @@ func writeWall(w io.Writer, run service.Run) {
 	fmt.Fprintln(w, t)
 	var legend []string
 	for _, v := range append(slices.Clone(verdict.All), verdict.Pending) {
-		name := string(v)
-		if v == verdict.Pending {
-			name = "open"
-		}
 		if seen[v] {
-			legend = append(legend, paint(v, shapes[v]+" "+name))
+			legend = append(legend, paint(v, shapes[v]+" "+v.Words()))
 		}
 	}
 	slices.Reverse(legend)
@@ -218,7 +214,7 @@ func faultOf(test, pane string, r service.PaneAttempts, base string) fault {
 			continue
 		}
 		for _, s := range a.Detail.Steps {
-			if s.State == "failed" || s.State == "broken" {
+			if s.State == "failed" || s.State == "lab-fault" {
 				f.step = fmt.Sprintf("step %d of %d, %s: %s", s.Index+1, len(a.Detail.Steps), s.At, s.Title)
 				f.shots = nil
 				if s.Shot != "" {
@@ -232,7 +228,7 @@ func faultOf(test, pane string, r service.PaneAttempts, base string) fault {
 
 func writeFaults(w io.Writer, faults []fault) {
 	for _, f := range faults {
-		fmt.Fprintf(w, "\n%s %s\n", paint(f.verdict, shapes[f.verdict]+" "+string(f.verdict)), lipgloss.NewStyle().Bold(true).Render(f.test))
+		fmt.Fprintf(w, "\n%s %s\n", paint(f.verdict, shapes[f.verdict]+" "+f.verdict.Words()), lipgloss.NewStyle().Bold(true).Render(f.test))
 		fmt.Fprintf(w, "  on    %s\n", strings.Join(f.panes, ", "))
 		if f.step != "" {
 			fmt.Fprintf(w, "  at    %s\n", f.step)

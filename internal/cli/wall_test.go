@@ -15,7 +15,7 @@ import (
 )
 
 func sampleRun() service.Run {
-	run := service.Run{Panes: []service.Pane{{Index: 0, Label: "chromium · phone"}, {Index: 1, Label: "webkit · phone"}},
+	run := service.Run{Panes: []service.Pane{{Index: 0, Label: "chromium · phone"}, {Index: 1, Label: "webkitgtk · phone"}},
 		Tests: []service.Test{{Index: 0, Name: "Hold a berth"}, {Index: 1, Name: "Read the tides"}}}
 	run.Cells = [][]service.Cell{
 		{{Verdict: verdict.Passed, TookMS: 900}, {Verdict: verdict.Flaky, TookMS: 61_000, Message: "late"}},
@@ -40,7 +40,7 @@ func TestFaultsAreGathered(t *testing.T) {
 	}, "http://x")
 	require.NoError(t, err)
 	require.Len(t, faults, 3)
-	assert.Equal(t, []string{"chromium · phone", "webkit · phone"}, faults[0].panes, "the same message twice is one thing")
+	assert.Equal(t, []string{"chromium · phone", "webkitgtk · phone"}, faults[0].panes, "the same message twice is one thing")
 	assert.Equal(t, verdict.Flaky, faults[1].verdict)
 	assert.Equal(t, "no agent has it", faults[2].message)
 }

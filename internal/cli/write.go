@@ -111,7 +111,7 @@ func (r *root) devicesCmd() *cobra.Command {
 			if r.json {
 				return r.writeJSON(list)
 			}
-			t := newTable("device", "what it is", "viewport", "pixel ratio", "touch", "layout")
+			t := newTable("device", "what it is", "viewport", "density", "touch", "layout")
 			for _, p := range list {
 				layout, touch := "wide", "–"
 				if p.Small() {
@@ -120,7 +120,7 @@ func (r *root) devicesCmd() *cobra.Command {
 				if p.Touch {
 					touch = "yes"
 				}
-				t.Row(p.Name, p.Title, fmt.Sprintf("%d×%d", p.Width, p.Height), fmt.Sprintf("%g", p.PixelRatio), touch, layout)
+				t.Row(p.Name, p.Title, fmt.Sprintf("%d×%d", p.Size.Width, p.Size.Height), fmt.Sprintf("%g", p.Density), touch, layout)
 			}
 			fmt.Fprintln(r.out, t)
 			return nil

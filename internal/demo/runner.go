@@ -22,7 +22,7 @@ func Runner(ctx context.Context, lab *webdriver.Client, site, browser string) er
 		do   func(context.Context, *webdriver.Session, string) (wrong string, err error)
 	}{{"A fractional boat finds a berth", "berths", holdABerth}, {"The tide table names the day's highs", "tides", readTheTides}} {
 		s, err := lab.New(ctx, webdriver.Capabilities{"browserName": browser, "browserVersion": "latest", "pane:options": map[string]any{
-			"test": t.name, "run": RunnersRun, "project": "saltmarsh", "tags": []string{t.tag}, "record": "on"}})
+			"test": t.name, "run": RunnersRun, "project": "saltmarsh", "tags": []string{t.tag}, "record": "always"}})
 		if err != nil {
 			return err
 		}

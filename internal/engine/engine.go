@@ -194,14 +194,14 @@ func Emulate(ctx context.Context, s *webdriver.Session, conn *bidi.Conn, b fleet
 	for _, c := range contexts {
 		err := conn.Send(ctx, "browsingContext.setViewport", map[string]any{
 			"context":          c,
-			"viewport":         map[string]any{"width": p.Width, "height": p.Height},
-			"devicePixelRatio": p.PixelRatio,
+			"viewport":         map[string]any{"width": p.Size.Width, "height": p.Size.Height},
+			"devicePixelRatio": p.Density,
 		}, nil)
 		if ctx.Err() != nil {
 			return o, err
 		}
-		o.Apply(fmt.Sprintf("viewport %d×%d", p.Width, p.Height), err)
-		o.Apply(fmt.Sprintf("pixel ratio %g", p.PixelRatio), err)
+		o.Apply(fmt.Sprintf("viewport %d×%d", p.Size.Width, p.Size.Height), err)
+		o.Apply(fmt.Sprintf("density %g", p.Density), err)
 	}
 	if ua := p.UserAgent(b.Engine, b.Version); ua != "" {
 		o.Apply("user agent", reason(conn.Send(ctx, "emulation.setUserAgentOverride", on(map[string]any{"userAgent": ua}), nil)))
@@ -215,7 +215,7 @@ func Emulate(ctx context.Context, s *webdriver.Session, conn *bidi.Conn, b fleet
 	if p.TimeZone != "" {
 		o.Apply("time zone "+p.TimeZone, reason(conn.Send(ctx, "emulation.setTimezoneOverride", on(map[string]any{"timezone": p.TimeZone}), nil)))
 	}
-	if p.Mobile {
+	if p.Handheld {
 		natural := "portrait"
 		kind := natural + "-primary"
 		if p.Orientation() == "landscape" {
@@ -241,7 +241,7 @@ func emulateByWindow(ctx context.Context, s *webdriver.Session, p device.Profile
 	var o device.Outcome
 	var got [2]float64
 	var outer webdriver.Rect
-	want := webdriver.Rect{Width: float64(p.Width), Height: float64(p.Height)}
+	want := webdriver.Rect{Width: float64(p.Size.Width), Height: float64(p.Size.Height)}
 	for range 3 {
 		var err error
 		if outer, err = s.SetWindowRect(ctx, want); err != nil {
@@ -250,14 +250,14 @@ func emulateByWindow(ctx context.Context, s *webdriver.Session, p device.Profile
 		if got, err = settledViewport(ctx, s); err != nil {
 			return o, err
 		}
-		if got[0] == float64(p.Width) && got[1] == float64(p.Height) {
+		if got[0] == float64(p.Size.Width) && got[1] == float64(p.Size.Height) {
 			break
 		}
-		want.Width = float64(p.Width) + max(0, outer.Width-got[0])
-		want.Height = float64(p.Height) + max(0, outer.Height-got[1])
+		want.Width = float64(p.Size.Width) + max(0, outer.Width-got[0])
+		want.Height = float64(p.Size.Height) + max(0, outer.Height-got[1])
 	}
-	size := fmt.Sprintf("viewport %d×%d", p.Width, p.Height)
-	if got[0] != float64(p.Width) || got[1] != float64(p.Height) {
+	size := fmt.Sprintf("viewport %d×%d", p.Size.Width, p.Size.Height)
+	if got[0] != float64(p.Size.Width) || got[1] != float64(p.Size.Height) {
 		o.Apply(size, fmt.Errorf("the window stays at %g×%g", got[0], got[1]))
 	} else {
 		o.Apply(size, nil)
@@ -265,7 +265,7 @@ func emulateByWindow(ctx context.Context, s *webdriver.Session, p device.Profile
 	if p.Touch {
 		o.Apply("touch", ErrNoCommand)
 	}
-	if p.Mobile {
+	if p.Handheld {
 		o.Apply("orientation "+p.Orientation(), ErrNoCommand)
 	}
 	return o, nil

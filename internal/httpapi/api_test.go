@@ -152,7 +152,7 @@ matrices:
   wall: {axes: {browser: [chromium, firefox]}}
   odd: {axes: {browser: [chromuim]}}
   none: {axes: {os: [linux]}}
-  far: {axes: {browser: [webkit]}}
+  far: {axes: {browser: [webkitgtk]}}
   extra: {axes: {browser: [chromium]}, add: [{browser: chromuim}]}
   bare: {axes: {browser: [chromium]}, add: [{os: linux}]}
 environments: {local: {base: "http://desk.example", vars: {boat: Osprey}}}
@@ -466,8 +466,8 @@ func TestBadBundles(t *testing.T) {
 func TestBadRequestsForARun(t *testing.T) {
 	x := start(t, t.TempDir())
 	hash := x.bundle()
-	broken := bundleOf(map[string]string{"pane.yaml": projectFile, "t/a.pane.yaml": "name: A\nsteps:\n  - clik: x\n"})
-	require.Equal(t, 204, x.do("PUT", "/api/v1/bundles/"+hashOf(broken), x.token, broken).status)
+	wrong := bundleOf(map[string]string{"pane.yaml": projectFile, "t/a.pane.yaml": "name: A\nsteps:\n  - clik: x\n"})
+	require.Equal(t, 204, x.do("PUT", "/api/v1/bundles/"+hashOf(wrong), x.token, wrong).status)
 	for name, tc := range map[string]struct {
 		body any
 		want string
@@ -483,10 +483,10 @@ func TestBadRequestsForARun(t *testing.T) {
 		"tag":            {service.RunRequest{Bundle: hash, Matrix: "wall", Tags: []string{"smok"}}, `unknown tag "smok" (did you mean "smoke"?)`},
 		"test":           {service.RunRequest{Bundle: hash, Matrix: "wall", Tests: []string{"Tid"}}, `unknown test "Tid"`},
 		"browser":        {service.RunRequest{Bundle: hash, Matrix: "odd"}, `unknown browser "chromuim" (did you mean "chromium"?)`},
-		"no browser":     {service.RunRequest{Bundle: hash, Matrix: "none"}, "no axis browser"},
+		"no browser":     {service.RunRequest{Bundle: hash, Matrix: "none"}, "neither an axis browser nor an axis engine"},
 		"retries":        {service.RunRequest{Bundle: hash, Matrix: "wall", Retries: 11}, "retries: expected 0 to 10"},
 		"base":           {service.RunRequest{Bundle: hash, Matrix: "wall", Base: "javascript:alert(1)"}, "base: expected an address"},
-		"script problem": {service.RunRequest{Bundle: hashOf(broken), Matrix: "wall"}, "the bundle's files have problems"},
+		"script problem": {service.RunRequest{Bundle: hashOf(wrong), Matrix: "wall"}, "the bundle's files have problems"},
 	} {
 		a := x.do("POST", "/api/v1/runs", x.token, tc.body)
 		assert.Equal(t, 422, a.status, "%s: %s", name, a.body)
@@ -523,7 +523,7 @@ func TestUnsupportedAndCancel(t *testing.T) {
 	x.mustJoin("quay", 1)
 	run := x.run(service.RunRequest{Matrix: "far"})
 	assert.Equal(t, verdict.Unsupported, run.Verdict)
-	assert.Contains(t, run.Cells[0][0].Why, "no agent has browser=webkit; nearest: quay (browser: wants webkit, has chromium, firefox)")
+	assert.Contains(t, run.Cells[0][0].Why, "no agent has browser=webkitgtk; nearest: quay (browser: wants webkitgtk, has chromium, firefox)")
 	open := x.run(service.RunRequest{Matrix: "wall"})
 	a := x.do("POST", fmt.Sprintf("/api/v1/runs/%d/cancel", open.Number), x.token, nil)
 	require.Equal(t, 200, a.status, string(a.body))
@@ -540,8 +540,8 @@ func TestAgentGoneInTheMiddle(t *testing.T) {
 	s := h.next()
 	h.leave()
 	done := x.ended(1)
-	assert.Equal(t, verdict.Broken, done.Verdict)
-	assert.Equal(t, 4, done.Counts[verdict.Broken])
+	assert.Equal(t, verdict.LabFault, done.Verdict)
+	assert.Equal(t, 4, done.Counts[verdict.LabFault])
 	assert.Contains(t, done.Cells[s.Pane][s.Tests[0].Index].Message, "agent quay stopped answering")
 	a := h.result(s, 0, verdict.Passed)
 	assert.False(t, a.Accepted, "a late result does not count")

@@ -41,17 +41,17 @@ func TestWhyAndPlan(t *testing.T) {
 	var why service.Why
 	x.get("/why?needs=browser%3Dfirefox+os%3Dlinux", &why)
 	assert.Equal(t, []string{"quay"}, why.Idle)
-	x.get("/why?needs=browser%3Dwebkit+crane%3Dbig", &why)
-	assert.Contains(t, why.Why, "no agent has browser=webkit crane=big; nearest: quay (browser: wants webkit, has chromium, firefox; crane: wants big, has none)")
+	x.get("/why?needs=browser%3Dwebkitgtk+crane%3Dbig", &why)
+	assert.Contains(t, why.Why, "no agent has browser=webkitgtk crane=big; nearest: quay (browser: wants webkitgtk, has chromium, firefox; crane: wants big, has none)")
 	assert.Contains(t, why.Why, "no agent has a fact called crane")
 	x.refused(422, "is not a need", "GET", "/why?needs=firefox", nil)
 
 	var plan service.PlannedMatrix
-	m := combo.Matrix{Name: "m", Axes: []combo.Axis{{Name: "browser", Values: []string{"chromium", "webkit"}}, {Name: "os", Values: []string{"linux", "macos"}}}}
+	m := combo.Matrix{Name: "m", Axes: []combo.Axis{{Name: "browser", Values: []string{"chromium", "webkitgtk"}}, {Name: "os", Values: []string{"linux", "macos"}}}}
 	x.post("/matrix/plan", map[string]any{"matrix": m}, &plan)
 	require.Len(t, plan.Combinations, 4)
 	assert.Equal(t, []string{"quay"}, plan.Agents[0])
-	assert.Contains(t, plan.Combinations[3].Impossible, "no agent has browser=webkit os=macos")
+	assert.Contains(t, plan.Combinations[3].Impossible, "no agent has browser=webkitgtk os=macos")
 	m.Cover.Strength = 2
 	x.post("/matrix/plan", map[string]any{"matrix": m}, &plan)
 	assert.Len(t, plan.Combinations, 1, "a cover keeps to what the lab can do")
@@ -95,7 +95,7 @@ func TestRunAgain(t *testing.T) {
 	x := start(t, t.TempDir())
 	h := x.mustJoin("quay", 8)
 	run := x.run(service.RunRequest{Matrix: "wall"})
-	x.refused(409, "has not ended", "POST", fmt.Sprintf("/runs/%d/rerun", run.Number), map[string]bool{})
+	x.refused(409, "has not ended", "POST", fmt.Sprintf("/runs/%d/again", run.Number), map[string]bool{})
 	for range 4 {
 		s := h.next()
 		v := verdict.Passed
@@ -106,7 +106,7 @@ func TestRunAgain(t *testing.T) {
 	}
 	x.ended(run.Number)
 	var again service.Run
-	x.post(fmt.Sprintf("/runs/%d/rerun", run.Number), map[string]bool{"failed": true}, &again)
+	x.post(fmt.Sprintf("/runs/%d/again", run.Number), map[string]bool{"not_passed": true}, &again)
 	assert.Equal(t, run.Number, again.AgainOf)
 	require.Len(t, again.Panes, 1)
 	s := h.next()
@@ -114,7 +114,7 @@ func TestRunAgain(t *testing.T) {
 	assert.Equal(t, "Tide", s.Tests[0].Name)
 	h.result(s, 0, verdict.Passed)
 	x.ended(again.Number)
-	x.refused(409, "nothing that did not pass", "POST", fmt.Sprintf("/runs/%d/rerun", again.Number), map[string]bool{"failed": true})
+	x.refused(409, "nothing that did not pass", "POST", fmt.Sprintf("/runs/%d/again", again.Number), map[string]bool{"not_passed": true})
 }
 
 func TestEstimatesComeFromHistoryAndTheEndIsExpected(t *testing.T) {

@@ -27,7 +27,7 @@ type runsIn struct {
 	Project string `query:"project" json:"-"`
 	Suite   string `query:"suite" json:"-"`
 	Matrix  string `query:"matrix" json:"-"`
-	Verdict string `query:"verdict" json:"-" description:"passed, failed, flaky, broken, ended, skipped or unsupported"`
+	Verdict string `query:"verdict" json:"-" description:"passed, failed, flaky, lab-fault, ended, skipped or unsupported"`
 	By      string `query:"by" json:"-" description:"who started it"`
 	State   string `query:"state" json:"-" enum:"open,ended"`
 	Text    string `query:"text" json:"-" description:"found in project, suite, matrix, environment, person or #number"`
@@ -70,9 +70,9 @@ type versionOut struct {
 	Version string `json:"version"`
 }
 
-type rerunIn struct {
-	Number int  `path:"number" json:"-" description:"number of the run"`
-	Failed bool `json:"failed,omitempty" description:"only the tests that did not pass"`
+type againIn struct {
+	Number    int  `path:"number" json:"-" description:"number of the run"`
+	NotPassed bool `json:"not_passed,omitempty" description:"only the tests that did not pass"`
 }
 
 type whyIn struct {
@@ -153,8 +153,8 @@ func (a *api) routes() {
 	add(a, "GET", "/runs/{number}/timeline", service.Viewer, "When what of a run ran on which slot", func(ctx context.Context, _ service.Who, in *numberIn) (service.Timeline, error) {
 		return s.Timeline(ctx, in.Number)
 	})
-	add(a, "POST", "/runs/{number}/rerun", service.Runner, "Run an ended run again, all of it or what did not pass", func(ctx context.Context, who service.Who, in *rerunIn) (service.Run, error) {
-		return s.Rerun(ctx, who, in.Number, in.Failed)
+	add(a, "POST", "/runs/{number}/again", service.Runner, "Run an ended run again, all of it or what did not pass", func(ctx context.Context, who service.Who, in *againIn) (service.Run, error) {
+		return s.Again(ctx, who, in.Number, in.NotPassed)
 	})
 	add(a, "POST", "/runs/{number}/cancel", service.Runner, "End a run before its time", func(ctx context.Context, who service.Who, in *numberIn) (service.Run, error) {
 		return s.Cancel(ctx, who, in.Number)

@@ -70,7 +70,7 @@ func (a *api) sessionRoutes() {
 	add(a, "POST", "/sessions/{id}/note", service.Runner, "Keep a note on a session", func(ctx context.Context, _ service.Who, in *noteIn) (none, error) {
 		return none{}, s.NoteSession(ctx, in.ID, in.Note)
 	})
-	add(a, "POST", "/sessions/{id}/hand", service.Runner, "Take a session over, act in it by hand, and give it back", func(_ context.Context, who service.Who, in *handIn) (handOut, error) {
+	add(a, "POST", "/sessions/{id}/hand", service.Runner, "Reach into a session, act in it by hand, and let go", func(_ context.Context, who service.Who, in *handIn) (handOut, error) {
 		said, err := s.ByHand(who, in.ID, link.Hand{Do: in.Do, X: in.X, Y: in.Y, Text: in.Text, Key: in.Key, DeltaX: in.DeltaX, DeltaY: in.DeltaY})
 		return handOut{said}, err
 	})

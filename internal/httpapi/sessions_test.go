@@ -127,11 +127,11 @@ func TestWhoMayDoWhatWithSessions(t *testing.T) {
 		want                      int
 	}{
 		{"GET", "/sessions", viewer, "", 200}, {"GET", "/sessions", x.agent, "", 403}, {"GET", "/storage", viewer, "", 200},
-		{"POST", "/sessions/x/hand", viewer, `{"do":"take"}`, 403}, {"POST", "/sessions/x/hand", runner, `{"do":"take"}`, 404},
+		{"POST", "/sessions/x/hand", viewer, `{"do":"reach"}`, 403}, {"POST", "/sessions/x/hand", runner, `{"do":"reach"}`, 404},
 		{"POST", "/sessions/x/verdict", viewer, `{"verdict":"passed"}`, 403}, {"POST", "/sessions/x/verdict", runner, `{"verdict":"passed"}`, 404},
 		{"POST", "/sessions/x/verdict", runner, `{"verdict":"flaky"}`, 422}, {"POST", "/sessions/x/end", viewer, `{}`, 403}, {"POST", "/sessions/x/note", viewer, `{"note":""}`, 403},
-		{"POST", "/projects/saltmarsh", runner, `{"record":{},"keep":[]}`, 403}, {"POST", "/projects/saltmarsh", x.token, `{"record":{"film":"on"},"keep":[]}`, 422},
-		{"POST", "/projects/saltmarsh", x.token, `{"record":{},"keep":[{"days":-1}]}`, 422}, {"POST", "/projects/saltmarsh", x.token, `{"record":{"video":"on"},"keep":[{"kind":"video","days":3}]}`, 204},
+		{"POST", "/projects/saltmarsh", runner, `{"record":{},"keep":[]}`, 403}, {"POST", "/projects/saltmarsh", x.token, `{"record":{"film":"always"},"keep":[]}`, 422},
+		{"POST", "/projects/saltmarsh", x.token, `{"record":{},"keep":[{"days":-1}]}`, 422}, {"POST", "/projects/saltmarsh", x.token, `{"record":{"video":"always"},"keep":[{"kind":"video","days":3}]}`, 204},
 		{"GET", "/projects/saltmarsh", viewer, "", 200}, {"POST", "/sweeps", runner, `{"dry":true}`, 403}, {"POST", "/sweeps", x.token, `{"dry":true}`, 200},
 	} {
 		var body any
@@ -143,7 +143,7 @@ func TestWhoMayDoWhatWithSessions(t *testing.T) {
 	}
 	var p service.ProjectSettings
 	x.get("/projects/saltmarsh", &p)
-	assert.Equal(t, "on", string(p.Record["video"]))
+	assert.Equal(t, "always", string(p.Record["video"]))
 	assert.Len(t, p.Keep, 1)
 }
 

@@ -30,6 +30,7 @@ type Slice struct {
 	Device      device.Profile    `json:"device"`
 	Keep        bool              `json:"keep"`   // one browser for the whole slice
 	Bundle      string            `json:"bundle"` // SHA-256
+	Marker      string            `json:"marker"` // attribute that marks elements for tests
 	Base        string            `json:"base"`
 	Vars        map[string]string `json:"vars"`
 	Tests       []SliceTest       `json:"tests"`
@@ -84,11 +85,11 @@ type SessionVerdict struct {
 	Message string          `json:"message,omitempty"`
 }
 
-// Hand is what a person who has taken a session over does by hand. Places are
+// Hand is what a person who has reached into a session does by hand. Places are
 // parts of the picture's width and height, from 0 to 1.
 type Hand struct {
 	Who    string  `json:"who"`
-	Do     string  `json:"do"` // take, free, click, scroll, type, key, source
+	Do     string  `json:"do"` // reach, let-go, click, scroll, type, key, source
 	X      float64 `json:"x,omitempty"`
 	Y      float64 `json:"y,omitempty"`
 	Text   string  `json:"text,omitempty"` // with type
@@ -126,7 +127,7 @@ type Result struct {
 	Agent     string          `json:"agent"`
 	Verdict   verdict.Verdict `json:"verdict"`
 	Message   string          `json:"message"`
-	Site      bool            `json:"site"`       // a broken attempt whose fault is the site under test, not the agent
+	Site      bool            `json:"site"`       // a lab fault that is the site under test, not the agent
 	StartedAt int64           `json:"started_at"` // milliseconds since 1970
 	TookMS    int64           `json:"took_ms"`
 	Detail    Detail          `json:"detail"`

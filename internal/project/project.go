@@ -34,6 +34,7 @@ type Project struct {
 	Matrices     []combo.Matrix
 	Environments []Environment
 	Devices      []device.Profile // besides those of the catalogue
+	Marker       string           // attribute that marks elements for tests
 	Default      Default
 }
 
@@ -141,7 +142,7 @@ func (r *reader) name(n *yaml.Node, s, what string) {
 }
 
 func (r *reader) project(root *yaml.Node) *Project {
-	p := &Project{}
+	p := &Project{Marker: script.DefaultMarker}
 	var def *yaml.Node
 	for _, e := range r.Mapping(root, "project file") { // matrices name devices
 		if e.Key == "devices" {
@@ -172,10 +173,14 @@ func (r *reader) project(root *yaml.Node) *Project {
 				p.Environments = append(p.Environments, r.environment(v))
 			}
 		case "devices":
+		case "marker":
+			if p.Marker = r.String(e.Value, "marker"); !script.AttributeForm.MatchString(p.Marker) {
+				r.Fail(e.Value, "marker: %q is not the name of an attribute, such as %s", p.Marker, script.DefaultMarker)
+			}
 		case "default":
 			def = e.Value
 		default:
-			r.Unknown(e, "project file", "project", "suites", "matrices", "environments", "devices", "default")
+			r.Unknown(e, "project file", "project", "suites", "matrices", "environments", "devices", "marker", "default")
 		}
 	}
 	if def != nil {
@@ -367,17 +372,10 @@ func (r *reader) understood(n *yaml.Node, a combo.Axis) {
 
 // device reads a device of the project's own.
 func (r *reader) device(d script.Entry) device.Profile {
-	out := device.Profile{Name: d.Key, Title: d.Key, PixelRatio: 1}
+	out := device.Profile{Name: d.Key, Title: d.Key, Density: 1}
 	r.name(d.Node, d.Key, "device")
 	if slices.Contains(device.Names(), d.Key) {
 		r.Fail(d.Node, "device %s: the catalogue has one of this name", d.Key)
-	}
-	number := func(n *yaml.Node, what string) float64 {
-		v, err := strconv.ParseFloat(r.String(n, what), 64)
-		if err != nil {
-			r.Fail(n, "%s: expected a number", what)
-		}
-		return v
 	}
 	truth := func(n *yaml.Node, what string) bool {
 		v, err := strconv.ParseBool(r.String(n, what))
@@ -391,18 +389,23 @@ func (r *reader) device(d script.Entry) device.Profile {
 		switch e.Key {
 		case "title":
 			out.Title = r.String(e.Value, "title")
-		case "width":
-			out.Width = int(number(e.Value, "width"))
-		case "height":
-			out.Height = int(number(e.Value, "height"))
-		case "pixel_ratio":
-			out.PixelRatio = number(e.Value, "pixel_ratio")
+		case "size":
+			var err error
+			if out.Size, err = device.ParseSize(r.String(e.Value, "size")); err != nil {
+				r.Fail(e.Value, "size: %v", err)
+			}
+		case "density":
+			v, err := strconv.ParseFloat(r.String(e.Value, "density"), 64)
+			if err != nil {
+				r.Fail(e.Value, "density: expected a number")
+			}
+			out.Density = v
 		case "touch":
 			out.Touch = truth(e.Value, "touch")
-		case "mobile":
-			out.Mobile = truth(e.Value, "mobile")
+		case "handheld":
+			out.Handheld = truth(e.Value, "handheld")
 		default:
-			r.Unknown(e, "device "+d.Key, "title", "width", "height", "pixel_ratio", "touch", "mobile")
+			r.Unknown(e, "device "+d.Key, "title", "size", "density", "touch", "handheld")
 		}
 	}
 	if err := out.Check(); err != nil && len(r.Problems) == before {

@@ -28,7 +28,7 @@ environments:
 default: {suite: desk}
 `
 
-const aScript = "name: %s\nsteps:\n  - visit: /\n  - upload: {into: Paper, file: papers/a.txt}\n"
+const aScript = "name: %s\nsteps:\n  - visit: /\n  - upload: {at: Paper, file: papers/a.txt}\n"
 
 func tree(t *testing.T, files map[string]string) Dir {
 	dir := t.TempDir()
@@ -104,7 +104,7 @@ func TestMatricesOfAnyFile(t *testing.T) {
 func TestScriptsGatherEveryProblem(t *testing.T) {
 	files := tree(t, map[string]string{
 		FileName: good, "tests/a.pane.yaml": "name: Same\nsteps:\n  - visit: /", "tests/b.pane.yaml": "name: Same\nsteps:\n  - visit: /",
-		"tests/c.pane.yaml": "name: C\nsteps:\n  - clik: x", "tests/d.pane.yaml": "name: D\nsteps:\n  - upload: {into: P, file: gone.txt}",
+		"tests/c.pane.yaml": "name: C\nsteps:\n  - clik: x", "tests/d.pane.yaml": "name: D\nsteps:\n  - upload: {at: P, file: gone.txt}",
 	})
 	p, err := Load(files)
 	require.NoError(t, err)
@@ -242,27 +242,29 @@ func FuzzBundle(f *testing.F) {
 
 func TestDevicesOfAProject(t *testing.T) {
 	p, err := Parse(FileName, []byte("project: p\nmatrices: {m: {axes: {browser: [chromium], device: [buoy, phone], viewport: [800x600], timezone: [Europe/Oslo]}}}\n"+
-		"devices:\n  buoy: {title: display on a buoy, width: 480, height: 320, pixel_ratio: 1.5, touch: true, mobile: true}\n"))
+		"devices:\n  buoy: {title: display on a buoy, size: 480x320, density: 1.5, touch: true, handheld: true}\n"))
 	require.NoError(t, err)
 	require.Len(t, p.Devices, 1)
 	got, err := p.Profile(map[string]string{"device": "buoy", "locale": "nb-NO"})
 	require.NoError(t, err)
 	assert.Equal(t, "display on a buoy", got.Title)
-	assert.Equal(t, 480, got.Width)
+	assert.Equal(t, 480, got.Size.Width)
 	assert.Equal(t, "nb-NO", got.Locale)
 	_, err = p.Profile(map[string]string{"viewport": "wide"})
 	assert.ErrorContains(t, err, "expected a size")
 	for src, want := range map[string]string{
-		"devices: {phone: {width: 300, height: 300}}":                                         "the catalogue has one of this name",
-		"devices: {b: {width: 10, height: 300}}":                                              "200 to 8192 pixels",
-		"devices: {b: {width: x, height: 300}}":                                               "width: expected a number",
-		"devices: {b: {width: 300, height: 300, touch: maybe}}":                               "touch: expected true or false",
-		"devices: {b: {width: 300, height: 300, colour: red}}":                                "unknown",
-		"devices: {'b c': {width: 300, height: 300}}":                                         "is not a name",
-		"matrices: {m: {axes: {device: [bouy]}}}\ndevices: {buoy: {width: 300, height: 300}}": `did you mean "buoy"?`,
-		"matrices: {m: {axes: {viewport: [big]}}}":                                            "viewport: expected a size",
-		"matrices: {m: {axes: {locale: [x]}}}":                                                "locale: expected one",
-		"matrices: {m: {axes: {version: ['>=5 <3']}}}":                                        "contradicts itself",
+		"devices: {phone: {size: 300x300}}":                                         "the catalogue has one of this name",
+		"devices: {b: {size: 10x300}}":                                              "200 to 8192 pixels",
+		"devices: {b: {size: 300}}":                                                 "size: expected a size such as 390x844, found \"300\"",
+		"devices: {b: {size: 300x300, density: much}}":                              "density: expected a number",
+		"marker: 'a b'":                                                             "is not the name of an attribute",
+		"devices: {b: {size: 300x300, touch: maybe}}":                               "touch: expected true or false",
+		"devices: {b: {size: 300x300, colour: red}}":                                "unknown",
+		"devices: {'b c': {size: 300x300}}":                                         "is not a name",
+		"matrices: {m: {axes: {device: [bouy]}}}\ndevices: {buoy: {size: 300x300}}": `did you mean "buoy"?`,
+		"matrices: {m: {axes: {viewport: [big]}}}":                                  "viewport: expected a size",
+		"matrices: {m: {axes: {locale: [x]}}}":                                      "locale: expected one",
+		"matrices: {m: {axes: {version: ['>=5 <3']}}}":                              "contradicts itself",
 	} {
 		_, err := Parse(FileName, []byte("project: p\n"+src+"\n"))
 		assert.ErrorContains(t, err, want, src)

@@ -63,7 +63,7 @@ type junitFault struct {
 func seconds(ms int64) string { return fmt.Sprintf("%.3f", float64(ms)/1000) }
 
 // JUnit writes a run as JUnit XML: a test suite for each pane, a case for each
-// test dealt to it. failed becomes a failure; broken an error; skipped and unsupported are
+// test dealt to it. failed becomes a failure; a lab fault an error; skipped and unsupported are
 // skipped; a flaky test has passed and says so in its output.
 func JUnit(w io.Writer, run service.Run) error {
 	out := junitSuites{Name: fmt.Sprintf("%s %s #%d", run.Project, run.Suite, run.Number)}
@@ -94,7 +94,7 @@ func JUnit(w io.Writer, run service.Run) error {
 			case verdict.Failed:
 				c.Failure = fault
 				s.Failures++
-			case verdict.Broken, verdict.Pending:
+			case verdict.LabFault, verdict.Pending:
 				c.Error = fault
 				s.Errors++
 			case verdict.Ended: // the format has no word for it, and a pass it is not

@@ -15,9 +15,9 @@ import (
 
 func TestJUnit(t *testing.T) {
 	start := time.Date(2026, 3, 1, 6, 30, 0, 0, time.UTC)
-	verdicts := []verdict.Verdict{verdict.Passed, verdict.Failed, verdict.Broken, verdict.Flaky, verdict.Skipped, verdict.Unsupported, verdict.Pending, verdict.Ended}
+	verdicts := []verdict.Verdict{verdict.Passed, verdict.Failed, verdict.LabFault, verdict.Flaky, verdict.Skipped, verdict.Unsupported, verdict.Pending, verdict.Ended}
 	run := service.Run{RunSummary: service.RunSummary{Project: "saltmarsh", Suite: "desk", Number: 7, StartedAt: &start}}
-	for i, label := range []string{"chromium · 1.5", "webkit"} {
+	for i, label := range []string{"chromium · 1.5", "webkitgtk"} {
 		run.Panes = append(run.Panes, service.Pane{Index: i, Label: label, TookMS: 1500, Values: map[string]string{"device": "phone", "browser": label}})
 		run.Cells = append(run.Cells, nil)
 	}
@@ -47,7 +47,7 @@ func TestJUnit(t *testing.T) {
 	assert.Equal(t, "0.250", s.Cases[0].Time)
 	assert.Equal(t, "first line", s.Cases[1].Failure.Message)
 	assert.Contains(t, s.Cases[1].Failure.Text, `"line" ]]>`)
-	assert.Equal(t, "broken", s.Cases[2].Error.Type)
+	assert.Equal(t, "lab-fault", s.Cases[2].Error.Type)
 	assert.Contains(t, s.Cases[3].SystemOut, "flaky: passed at attempt 2; before: first line")
 	assert.Nil(t, s.Cases[3].Failure)
 	assert.Equal(t, "no agent has it", s.Cases[5].Skipped.Message)

@@ -12,7 +12,7 @@ import (
 
 // Scope is what expressions can see.
 type Scope struct {
-	Browser string            `expr:"browser"` // chromium, firefox, webkit …
+	Browser string            `expr:"browser"` // chromium, firefox, webkitgtk …
 	OS      string            `expr:"os"`
 	Device  DeviceScope       `expr:"device"`
 	Axes    map[string]string `expr:"axes"` // the combination's values, one's own axes included
@@ -32,7 +32,7 @@ type DeviceScope struct {
 
 // DeviceOf is the scope of a profile.
 func DeviceOf(p device.Profile) DeviceScope {
-	return DeviceScope{p.Name, p.Width, p.Height, p.Small(), p.Touch, p.Orientation() == "landscape"}
+	return DeviceScope{p.Name, p.Size.Width, p.Size.Height, p.Small(), p.Touch, p.Orientation() == "landscape"}
 }
 
 // Expr is a compiled expression.

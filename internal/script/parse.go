@@ -240,15 +240,15 @@ func (p *parser) script(root *yaml.Node) *Script {
 func (p *parser) step(n *yaml.Node) (Step, bool) {
 	before := len(p.Problems)
 	s := Step{Position: p.At(n)}
-	known := []string{"label", "if", "within", "wait"}
+	known := []string{"about", "if", "within", "wait"}
 	for _, a := range Actions {
 		known = append(known, string(a))
 	}
 	var action *Entry
 	for _, e := range p.Mapping(n, "step") {
 		switch {
-		case e.Key == "label":
-			s.Label = p.String(e.Value, "label")
+		case e.Key == "about":
+			s.About = p.String(e.Value, "about")
 		case e.Key == "if":
 			cond, err := CompileCondition(p.String(e.Value, "if"))
 			if err != nil {
@@ -316,11 +316,11 @@ func (p *parser) action(s *Step, n *yaml.Node) {
 	case Click, Hover:
 		s.Target = p.locator(n, what)
 	case Enter:
-		p.pair(s, n, "into", "text")
+		p.pair(s, n, "text")
 	case Choose:
-		p.pair(s, n, "from", "option")
+		p.pair(s, n, "option")
 	case Upload:
-		p.pair(s, n, "into", "file")
+		p.pair(s, n, "file")
 		if s.Text != nil && (path.IsAbs(s.Text.Source) || slices.Contains(strings.Split(s.Text.Source, "/"), "..")) {
 			p.Fail(n, "upload: the file must lie within the project: %q", s.Text.Source)
 		}
@@ -328,7 +328,7 @@ func (p *parser) action(s *Step, n *yaml.Node) {
 		if resolve(n).Kind == yaml.ScalarNode {
 			s.Text = p.text(n, what)
 		} else {
-			p.pair(s, n, "in", "key")
+			p.pair(s, n, "key")
 		}
 		if s.Text != nil {
 			if _, err := Keys(s.Text.Source); err != nil && !strings.Contains(s.Text.Source, "${") {
@@ -339,10 +339,10 @@ func (p *parser) action(s *Step, n *yaml.Node) {
 		if resolve(n).Kind == yaml.ScalarNode {
 			s.Text = p.text(n, what)
 			if s.Text != nil && s.Text.Source != "top" && s.Text.Source != "bottom" {
-				p.Fail(n, "scroll: expected top, bottom or to: LOCATOR, found %q", s.Text.Source)
+				p.Fail(n, "scroll: expected top, bottom or at: LOCATOR, found %q", s.Text.Source)
 			}
-		} else if f := p.fields(n, what, "to"); f != nil {
-			s.Target = p.locator(f["to"], "scroll")
+		} else if f := p.fields(n, what, "at"); f != nil {
+			s.Target = p.locator(f["at"], "scroll")
 		}
 	case Dialog:
 		p.dialog(s, n)
@@ -360,10 +360,10 @@ func (p *parser) action(s *Step, n *yaml.Node) {
 
 var nameForm = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9_-]{0,59}$`)
 
-// pair reads {target: LOCATOR, text: TEXT} under the action's own key names.
-func (p *parser) pair(s *Step, n *yaml.Node, target, text string) {
-	if f := p.fields(n, string(s.Action), target, text); f != nil {
-		s.Target = p.locator(f[target], target)
+// pair reads {at: LOCATOR, …: TEXT}, the text under the action's own key.
+func (p *parser) pair(s *Step, n *yaml.Node, text string) {
+	if f := p.fields(n, string(s.Action), "at", text); f != nil {
+		s.Target = p.locator(f["at"], "at")
 		s.Text = p.text(f[text], text)
 	}
 }
@@ -382,7 +382,7 @@ func (p *parser) dialog(s *Step, n *yaml.Node) {
 }
 
 func (p *parser) keep(s *Step, n *yaml.Node) {
-	f := p.fields(n, "keep", "as", "?from", "?read")
+	f := p.fields(n, "keep", "as", "?at", "?read")
 	if f == nil {
 		return
 	}
@@ -401,34 +401,34 @@ func (p *parser) keep(s *Step, n *yaml.Node) {
 	switch {
 	case !page && s.Read != "text" && s.Read != "value" && (s.Read != "attribute" || s.Attr == ""):
 		p.Fail(f["read"], "read: expected text, value, attribute NAME, address or title, found %q", s.Read)
-	case page && f["from"] != nil:
-		p.Fail(f["from"], "from: the %s belongs to the page, not to an element", s.Read)
-	case !page && f["from"] == nil:
-		p.Fail(n, "keep: expected from")
-	case f["from"] != nil:
-		s.Target = p.locator(f["from"], "from")
+	case page && f["at"] != nil:
+		p.Fail(f["at"], "at: the %s belongs to the page, not to an element", s.Read)
+	case !page && f["at"] == nil:
+		p.Fail(n, "keep: expected at")
+	case f["at"] != nil:
+		s.Target = p.locator(f["at"], "at")
 	}
 }
 
 var variableForm = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
 
-var expectKinds = []string{"text", "visible", "hidden", "value", "count", "address", "title"}
+var expectKinds = []string{"reads", "shown", "gone", "holds", "number", "address", "title"}
 
 func (p *parser) expectation(n *yaml.Node) *Expectation {
-	if resolve(n).Kind == yaml.ScalarNode { // expect: TEXT is short for expect: {text: TEXT}
-		return &Expectation{Kind: ExpectText, How: "contains", Want: p.text(n, "expect")}
+	if resolve(n).Kind == yaml.ScalarNode { // expect: TEXT is short for expect: {reads: TEXT}
+		return &Expectation{Kind: ExpectReads, How: "contains", Want: p.text(n, "expect")}
 	}
 	before := len(p.Problems)
 	e := &Expectation{}
-	var in, of *Entry
+	var at, of *Entry
 	for _, entry := range p.Mapping(n, "expect") {
 		switch {
-		case entry.Key == "in":
-			in = &entry
+		case entry.Key == "at":
+			at = &entry
 		case entry.Key == "of":
 			of = &entry
 		case !slices.Contains(expectKinds, entry.Key):
-			p.Unknown(entry, "expect", append(slices.Clone(expectKinds), "in", "of")...)
+			p.Unknown(entry, "expect", append(slices.Clone(expectKinds), "at", "of")...)
 		case e.Kind != "":
 			p.Fail(entry.Node, "expect: %s and %s in one step; write two steps", e.Kind, entry.Key)
 		default:
@@ -443,25 +443,25 @@ func (p *parser) expectation(n *yaml.Node) *Expectation {
 		p.Fail(n, "expect: expected one of %s", strings.Join(expectKinds, ", "))
 		return nil
 	}
-	p.subject(n, e, in, of)
+	p.subject(n, e, at, of)
 	return e
 }
 
 // wanted reads the value of an expectation's kind.
 func (p *parser) wanted(e *Expectation, n *yaml.Node) {
 	switch e.Kind {
-	case ExpectVisible, ExpectHidden:
+	case ExpectShown, ExpectGone:
 		e.Target = p.locator(n, string(e.Kind))
-	case ExpectCount:
-		s := p.String(n, "count")
-		count, err := strconv.Atoi(s)
-		if err != nil || count < 0 {
-			p.Fail(n, "count: expected a whole number, found %q", s)
+	case ExpectNumber:
+		s := p.String(n, "number")
+		number, err := strconv.Atoi(s)
+		if err != nil || number < 0 {
+			p.Fail(n, "number: expected a whole number, found %q", s)
 		}
-		e.Count = count
+		e.Number = number
 	default:
 		e.How = "equals"
-		if e.Kind == ExpectText {
+		if e.Kind == ExpectReads {
 			e.How = "contains"
 		}
 		if resolve(n).Kind != yaml.MappingNode {
@@ -484,21 +484,21 @@ func (p *parser) wanted(e *Expectation, n *yaml.Node) {
 	}
 }
 
-// subject checks which of in and of an expectation may and must have.
-func (p *parser) subject(n *yaml.Node, e *Expectation, in, of *Entry) {
+// subject checks which of at and of an expectation may and must have.
+func (p *parser) subject(n *yaml.Node, e *Expectation, at, of *Entry) {
 	switch {
-	case of != nil && e.Kind != ExpectCount:
-		p.Fail(of.Node, "expect: of goes with count only")
-	case of == nil && e.Kind == ExpectCount:
-		p.Fail(n, "expect: count needs of: LOCATOR")
-	case in != nil && e.Kind != ExpectText && e.Kind != ExpectValue:
-		p.Fail(in.Node, "expect: in goes with text and value only")
-	case in == nil && e.Kind == ExpectValue:
-		p.Fail(n, "expect: value needs in: LOCATOR")
+	case of != nil && e.Kind != ExpectNumber:
+		p.Fail(of.Node, "expect: of goes with number only")
+	case of == nil && e.Kind == ExpectNumber:
+		p.Fail(n, "expect: number needs of: LOCATOR")
+	case at != nil && e.Kind != ExpectReads && e.Kind != ExpectHolds:
+		p.Fail(at.Node, "expect: at goes with reads and holds only")
+	case at == nil && e.Kind == ExpectHolds:
+		p.Fail(n, "expect: holds needs at: LOCATOR")
 	case of != nil:
 		e.Target = p.locator(of.Value, "of")
-	case in != nil:
-		e.Target = p.locator(in.Value, "in")
+	case at != nil:
+		e.Target = p.locator(at.Value, "at")
 	}
 }
 
@@ -517,7 +517,7 @@ func (p *parser) text(n *yaml.Node, what string) *Text {
 }
 
 func (p *parser) locator(n *yaml.Node, what string) *Locator {
-	l := &Locator{Position: p.At(n), By: "text"}
+	l := &Locator{Position: p.At(n), By: "reads"}
 	if resolve(n).Kind == yaml.ScalarNode {
 		l.Value = p.text(n, what)
 		return l
@@ -530,17 +530,18 @@ func (p *parser) locator(n *yaml.Node, what string) *Locator {
 				p.Fail(e.Node, "%s: %s and %s in one locator; give one and narrow it with within", what, l.By, e.Key)
 				continue
 			}
-			l.By, l.Value = e.Key, p.text(e.Value, e.Key)
+			l.By = e.Key
+			p.pointer(l, e)
 		case e.Key == "name":
 			l.Name = p.text(e.Value, "name")
-		case e.Key == "nth":
-			nth, err := strconv.Atoi(p.String(e.Value, "nth"))
-			if err != nil || nth < 1 {
-				p.Fail(e.Value, "nth: expected 1 or more, found %s", kindOf(e.Value))
+		case e.Key == "number":
+			number, err := strconv.Atoi(p.String(e.Value, "number"))
+			if err != nil || number < 1 {
+				p.Fail(e.Value, "number: expected 1 or more, found %s", kindOf(e.Value))
 			}
-			l.Nth = nth
+			l.Number = number
 		default:
-			p.Unknown(e, what, append(slices.Clone(Ways), "name", "nth")...)
+			p.Unknown(e, what, append(slices.Clone(Ways), "name", "number")...)
 		}
 	}
 	if l.By == "" && len(p.Problems) == 0 {
@@ -551,6 +552,30 @@ func (p *parser) locator(n *yaml.Node, what string) *Locator {
 	}
 	return l
 }
+
+// pointer reads the value of a locator's way: a text or, for an attribute, its
+// name and its text.
+func (p *parser) pointer(l *Locator, e Entry) {
+	if e.Key != "attribute" {
+		l.Value = p.text(e.Value, e.Key)
+		return
+	}
+	entries := p.Mapping(e.Value, "attribute")
+	switch {
+	case len(entries) == 1 && AttributeForm.MatchString(entries[0].Key):
+		l.Attr, l.Value = entries[0].Key, p.text(entries[0].Value, entries[0].Key)
+	case len(entries) == 1:
+		p.Fail(entries[0].Node, "attribute: %q is not the name of an attribute", entries[0].Key)
+	case len(entries) > 1:
+		p.Fail(entries[1].Node, "attribute: expected one attribute such as {placeholder: Berth}; narrow it with within")
+	case resolve(e.Value).Kind == yaml.MappingNode:
+		p.Fail(e.Value, "attribute: expected one attribute such as {placeholder: Berth}")
+	}
+}
+
+// AttributeForm is what names of attributes look like here: those that HTML has
+// and those that authors make, without what CSS would have to escape.
+var AttributeForm = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_-]{0,99}$`)
 
 // Key is one key to press: a name from keyNames or a single character.
 type Key struct {

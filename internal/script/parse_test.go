@@ -20,27 +20,27 @@ tags: [a, b]
 wait: 2s
 steps:
   - visit: /x
-  - {click: Send, label: send it, if: "device.small && browser != 'webkit'", within: {css: form}, wait: 500ms}
-  - click: {role: button, name: "Hold ${vars.berth}", nth: 2}
-  - enter: {into: {label: Boat}, text: 7}
-  - choose: {from: {placeholder: P}, option: O}
+  - {click: Send, about: send it, if: "device.small && browser != 'webkitgtk'", within: {css: form}, wait: 500ms}
+  - click: {role: button, name: "Hold ${vars.berth}", number: 2}
+  - enter: {at: {label: Boat}, text: 7}
+  - choose: {at: {attribute: {placeholder: P}}, option: O}
   - press: Control+a
-  - press: {in: {testid: t}, key: Enter}
+  - press: {at: {marked: t}, key: Enter}
   - hover: {xpath: //a}
-  - upload: {into: {css: input}, file: a/b.txt}
+  - upload: {at: {css: input}, file: a/b.txt}
   - scroll: top
-  - scroll: {to: Foot}
+  - scroll: {at: Foot}
   - dialog: accept
   - dialog: {answer: yes}
-  - keep: {as: fee, from: {text: Fee}, read: attribute href}
+  - keep: {as: fee, at: {reads: Fee}, read: attribute href}
   - keep: {as: here, read: address}
   - capture: shot-1
   - expect: plain
-  - expect: {text: {matches: "^a+$"}, in: {css: p}}
-  - expect: {visible: A}
-  - expect: {hidden: A}
-  - expect: {value: "1", in: {label: L}}
-  - expect: {count: 3, of: {css: tr}}
+  - expect: {reads: {matches: "^a+$"}, at: {css: p}}
+  - expect: {shown: A}
+  - expect: {gone: A}
+  - expect: {holds: "1", at: {label: L}}
+  - expect: {number: 3, of: {css: tr}}
   - expect: {address: /y}
   - expect: {title: {contains: T}}
 `
@@ -73,9 +73,9 @@ func TestProblems(t *testing.T) {
 		{"no name", "steps:\n  - visit: /", "f:1:1: script: expected a name"},
 		{"unknown key", "nam: N\nsteps:\n  - visit: /", `f:1:1: script: unknown key "nam" (did you mean "name"?)`},
 		{"twice", "name: N\nname: M\nsteps:\n  - visit: /", `f:2:1: script: "name" is given twice`},
-		{"unknown step", head + "  - clck: A", `f:3:5: step: unknown key "clck" (did you mean "click"?); expected label, if`},
+		{"unknown step", head + "  - clck: A", `f:3:5: step: unknown key "clck" (did you mean "click"?); expected about, if`},
 		{"two actions", head + "  - visit: /\n    click: A", "f:4:5: step: visit and click in one step"},
-		{"no action", head + "  - label: x", "f:3:5: step: expected one of visit, click"},
+		{"no action", head + "  - about: x", "f:3:5: step: expected one of visit, click"},
 		{"wrong type", head + "  - visit: [a]", "f:3:12: visit: expected text, found a list"},
 		{"nothing", head + "  - visit:", "f:3:11: visit: expected text, found nothing"},
 		{"step is text", head + "  - visit", `f:3:5: step: expected a mapping, found "visit"`},
@@ -83,27 +83,30 @@ func TestProblems(t *testing.T) {
 		{"if not bool", head + "  - visit: /\n    if: device.width", "f:4:9: if: expression"},
 		{"bad wait", head + "  - visit: /\n    wait: soon", `f:4:11: wait: expected a time such as 500ms, 10s or 2m, found "soon"`},
 		{"open expression", head + "  - visit: /${vars.a", `f:3:12: visit: "/${vars.a": ${ without a closing }`},
-		{"two ways", head + "  - click: {css: a, text: b}", "f:3:21: click: css and text in one locator"},
-		{"no way", head + "  - click: {nth: 1}", "f:3:12: click: expected one of role, label"},
+		{"two ways", head + "  - click: {css: a, reads: b}", "f:3:21: click: css and reads in one locator"},
+		{"no way", head + "  - click: {number: 1}", "f:3:12: click: expected one of role, label"},
 		{"name without role", head + "  - click: {css: a, name: b}", "f:3:12: click: name goes with role only"},
-		{"nth", head + "  - click: {css: a, nth: 0}", "f:3:26: nth: expected 1 or more"},
-		{"enter", head + "  - enter: {into: A}", "f:3:12: enter: expected text"},
+		{"number", head + "  - click: {css: a, number: 0}", "f:3:29: number: expected 1 or more"},
+		{"two attributes", head + "  - click: {attribute: {a: x, b: y}}", "f:3:31: attribute: expected one attribute"},
+		{"no attribute", head + "  - click: {attribute: {}}", "f:3:24: attribute: expected one attribute"},
+		{"odd attribute", head + "  - click: {attribute: {'a]': x}}", `attribute: "a]" is not the name of an attribute`},
+		{"enter", head + "  - enter: {at: A}", "f:3:12: enter: expected text"},
 		{"press", head + "  - press: Entr", `f:3:12: press: unknown key "Entr" (did you mean "Enter"?)`},
-		{"upload", head + "  - upload: {into: A, file: ../secret}", "f:3:13: upload: the file must lie within the project"},
-		{"scroll", head + "  - scroll: left", "f:3:13: scroll: expected top, bottom or to: LOCATOR"},
+		{"upload", head + "  - upload: {at: A, file: ../secret}", "f:3:13: upload: the file must lie within the project"},
+		{"scroll", head + "  - scroll: left", "f:3:13: scroll: expected top, bottom or at: LOCATOR"},
 		{"dialog", head + "  - dialog: maybe", "f:3:13: dialog: expected accept, dismiss or answer"},
-		{"keep name", head + "  - keep: {as: 1x, from: A}", `f:3:16: as: "1x" is not a variable name`},
-		{"keep page", head + "  - keep: {as: x, from: A, read: title}", "from: the title belongs to the page"},
-		{"keep what", head + "  - keep: {as: x, from: A, read: colour}", "read: expected text, value"},
+		{"keep name", head + "  - keep: {as: 1x, at: A}", `f:3:16: as: "1x" is not a variable name`},
+		{"keep page", head + "  - keep: {as: x, at: A, read: title}", "at: the title belongs to the page"},
+		{"keep what", head + "  - keep: {as: x, at: A, read: colour}", "read: expected text, value"},
 		{"capture", head + "  - capture: a/b", `f:3:14: capture: "a/b": a name has letters`},
-		{"expect two", head + "  - expect: {title: a, text: b}", "f:3:24: expect: title and text in one step"},
-		{"expect none", head + "  - expect: {in: A}", "f:3:13: expect: expected one of text"},
-		{"expect value", head + "  - expect: {value: a}", "f:3:13: expect: value needs in: LOCATOR"},
-		{"expect count", head + "  - expect: {count: -1, of: A}", "f:3:21: count: expected a whole number"},
-		{"expect of", head + "  - expect: {text: a, of: B}", "expect: of goes with count only"},
-		{"expect in", head + "  - expect: {title: a, in: B}", "expect: in goes with text and value only"},
-		{"regexp", head + "  - expect: {text: {matches: '('}}", "matches: error parsing regexp"},
-		{"how", head + "  - expect: {text: {like: a}}", "f:3:20: text: expected text, or one of contains"},
+		{"expect two", head + "  - expect: {title: a, reads: b}", "f:3:24: expect: title and reads in one step"},
+		{"expect none", head + "  - expect: {at: A}", "f:3:13: expect: expected one of reads"},
+		{"expect value", head + "  - expect: {holds: a}", "f:3:13: expect: holds needs at: LOCATOR"},
+		{"expect count", head + "  - expect: {number: -1, of: A}", "f:3:22: number: expected a whole number"},
+		{"expect of", head + "  - expect: {reads: a, of: B}", "expect: of goes with number only"},
+		{"expect in", head + "  - expect: {title: a, at: B}", "expect: at goes with reads and holds only"},
+		{"regexp", head + "  - expect: {reads: {matches: '('}}", "matches: error parsing regexp"},
+		{"how", head + "  - expect: {reads: {like: a}}", "f:3:21: reads: expected text, or one of contains"},
 		{"too large", "name: " + strings.Repeat("x", MaxFileBytes), "bytes; at most 1048576 are read"},
 	} {
 		t.Run(tc.name, func(t *testing.T) {

@@ -1,6 +1,7 @@
 package script
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -36,8 +37,9 @@ type Browser interface {
 
 // Find is a locator with its texts evaluated.
 type Find struct {
-	By    string `json:"by"`
+	By    string `json:"by"` // role, label, reads, attribute, css or xpath
 	Value string `json:"value"`
+	Attr  string `json:"attr"` // with attribute
 	Name  string `json:"name"`
 	Named bool   `json:"named"` // a name was asked for
 }
@@ -92,10 +94,11 @@ func IsLab(err error) bool {
 
 // Setting is everything a test gets from outside.
 type Setting struct {
-	Base  string // base address of the environment
-	Root  string // directory of the bundle, from which uploads are taken
-	Scope Scope
-	Clock func() time.Time // nil means time.Now
+	Base   string // base address of the environment
+	Root   string // directory of the bundle, from which uploads are taken
+	Marker string // attribute that marks elements; "" means DefaultMarker
+	Scope  Scope
+	Clock  func() time.Time // nil means time.Now
 }
 
 // StepState is how a step ended.
@@ -103,11 +106,11 @@ type StepState string
 
 // States of a step.
 const (
-	StepPassed  StepState = "passed"
-	StepFailed  StepState = "failed"
-	StepBroken  StepState = "broken"
-	StepSkipped StepState = "skipped" // its condition was false
-	StepUnrun   StepState = "unrun"   // the test ended before it
+	StepPassed   StepState = "passed"
+	StepFailed   StepState = "failed"
+	StepLabFault StepState = "lab-fault"
+	StepSkipped  StepState = "skipped" // its condition was false
+	StepUnrun    StepState = "unrun"   // the test ended before it
 )
 
 // StepResult is what happened in a step.
@@ -121,7 +124,7 @@ type StepResult struct {
 	TookMS  int64     `json:"took_ms"`
 	Message string    `json:"message,omitempty"`
 	Matched string    `json:"matched,omitempty"` // the element that was acted on
-	Site    bool      `json:"site,omitempty"`    // broken because the site under test does not answer
+	Site    bool      `json:"site,omitempty"`    // at fault is the lab, because the site under test does not answer
 	Shot    string    `json:"shot,omitempty"`    // name under which the watcher keeps the screenshot taken in it
 }
 
@@ -129,7 +132,7 @@ type StepResult struct {
 type Outcome struct {
 	Verdict verdict.Verdict
 	Message string
-	Site    bool // broken because the site under test does not answer
+	Site    bool // at fault is the lab, because the site under test does not answer
 	Steps   []StepResult
 }
 
@@ -166,8 +169,8 @@ func Run(ctx context.Context, s *Script, b Browser, set Setting, w Watcher) Outc
 			switch res.State {
 			case StepFailed:
 				out.Verdict, out.Message = verdict.Failed, res.Message
-			case StepBroken:
-				out.Verdict, out.Message, out.Site = verdict.Broken, res.Message, res.Site
+			case StepLabFault:
+				out.Verdict, out.Message, out.Site = verdict.LabFault, res.Message, res.Site
 			}
 			w.StepDone(res)
 		}
@@ -200,7 +203,7 @@ func (r *runner) carryOut(ctx context.Context, step Step, res *StepResult, w Wat
 			res.Message = fmt.Sprintf("the test's time ran out in this step: %v", err)
 		}
 		if lab, ok := errors.AsType[*LabError](err); ok {
-			res.State, res.Site = StepBroken, lab.Site
+			res.State, res.Site = StepLabFault, lab.Site
 		}
 		shotCtx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
 		defer cancel()
@@ -224,7 +227,7 @@ func (r *runner) act(ctx context.Context, step Step, res *StepResult, w Watcher)
 		if err != nil {
 			return err
 		}
-		return r.browser.Visit(ctx, address)
+		return r.until(ctx, step, func() error { return r.browser.Visit(ctx, address) })
 	case Dialog:
 		var answer *string
 		if step.Text != nil {
@@ -232,19 +235,20 @@ func (r *runner) act(ctx context.Context, step Step, res *StepResult, w Watcher)
 		}
 		return r.until(ctx, step, func() error { return r.browser.Dialog(ctx, step.Read == "accept", answer) })
 	case Capture:
-		png, err := r.browser.Screenshot(ctx)
-		if err != nil {
+		return r.until(ctx, step, func() error {
+			png, err := r.browser.Screenshot(ctx)
+			if err == nil {
+				res.Shot = w.Shot(step.Name, png)
+			}
 			return err
-		}
-		res.Shot = w.Shot(step.Name, png)
-		return nil
+		})
 	case Expect:
 		return r.expect(ctx, step)
 	case Keep:
 		return r.keep(ctx, step)
 	case Scroll:
 		if step.Target == nil {
-			return r.browser.ScrollPage(ctx, text)
+			return r.until(ctx, step, func() error { return r.browser.ScrollPage(ctx, text) })
 		}
 	case Press:
 		keys, err := Keys(text)
@@ -252,7 +256,7 @@ func (r *runner) act(ctx context.Context, step Step, res *StepResult, w Watcher)
 			return err
 		}
 		if step.Target == nil {
-			return r.browser.Press(ctx, nil, keys)
+			return r.until(ctx, step, func() error { return r.browser.Press(ctx, nil, keys) })
 		}
 		return r.on(ctx, step, func(m Match) error { return r.browser.Press(ctx, &m, keys) })
 	}
@@ -338,7 +342,10 @@ func (r *runner) find(l *Locator) (Find, error) {
 	if err != nil {
 		return Find{}, err
 	}
-	f := Find{By: l.By, Value: value}
+	f := Find{By: l.By, Value: value, Attr: l.Attr}
+	if l.By == "marked" {
+		f.By, f.Attr = "attribute", cmp.Or(r.set.Marker, DefaultMarker)
+	}
 	if l.Name != nil {
 		f.Named = true
 		f.Name, err = l.Name.In(r.set.Scope)
@@ -350,7 +357,7 @@ const describeAtMost = 10
 
 // look asks for a locator's elements inside the step's within.
 func (r *runner) look(ctx context.Context, step Step, l *Locator, reach bool) (Sight, error) {
-	q := Query{Reach: reach, Matches: max(describeAtMost, l.Nth)}
+	q := Query{Reach: reach, Matches: max(describeAtMost, l.Number)}
 	var err error
 	if q.Find, err = r.find(l); err != nil {
 		return Sight{}, err
@@ -378,16 +385,16 @@ func one(l *Locator, s Sight) (Match, error) {
 		}
 	}
 	switch {
-	case l.Nth > 0 && len(visible) >= l.Nth:
-		return visible[l.Nth-1], nil
-	case l.Nth > 0:
+	case l.Number > 0 && len(visible) >= l.Number:
+		return visible[l.Number-1], nil
+	case l.Number > 0:
 		return Match{}, Retry(fmt.Errorf("%s: only %d visible elements match%s", l, s.Visible, list(s)))
 	case s.Total == 0:
 		return Match{}, Retry(fmt.Errorf("%s: no element matches", l))
 	case s.Visible == 0:
 		return Match{}, Retry(fmt.Errorf("%s: %s, none visible%s", l, elements(s.Total), list(s)))
 	case s.Visible > 1:
-		return Match{}, Retry(fmt.Errorf("%s: %d visible elements match and 1 is wanted; say which with within, name or nth%s", l, s.Visible, list(s)))
+		return Match{}, Retry(fmt.Errorf("%s: %d visible elements match and 1 is wanted; say which with within, name or number%s", l, s.Visible, list(s)))
 	}
 	return visible[0], nil
 }
@@ -490,22 +497,22 @@ func (r *runner) expect(ctx context.Context, step Step) error {
 	}
 	return r.until(ctx, step, func() error {
 		switch e.Kind {
-		case ExpectVisible:
+		case ExpectShown:
 			s, err := r.look(ctx, step, e.Target, false)
 			if err == nil && s.Visible == 0 {
 				_, err = one(e.Target, s)
 			}
 			return err
-		case ExpectHidden:
+		case ExpectGone:
 			s, err := r.look(ctx, step, e.Target, false)
 			if err == nil && s.Visible > 0 {
-				err = Retry(fmt.Errorf("%s: expected to be hidden, %d visible%s", e.Target, s.Visible, list(s)))
+				err = Retry(fmt.Errorf("%s: expected to be gone, %d visible%s", e.Target, s.Visible, list(s)))
 			}
 			return err
-		case ExpectCount:
+		case ExpectNumber:
 			s, err := r.look(ctx, step, e.Target, false)
-			if err == nil && s.Visible != e.Count {
-				err = Retry(fmt.Errorf("%s: expected %d visible, found %d%s", e.Target, e.Count, s.Visible, list(s)))
+			if err == nil && s.Visible != e.Number {
+				err = Retry(fmt.Errorf("%s: expected %d visible, found %d%s", e.Target, e.Number, s.Visible, list(s)))
 			}
 			return err
 		}
@@ -521,6 +528,7 @@ func (r *runner) expect(ctx context.Context, step Step) error {
 func (r *runner) observe(ctx context.Context, step Step) (what, got string, err error) {
 	e := step.Expect
 	what = string(e.Kind)
+	part := map[ExpectKind]string{ExpectReads: "text", ExpectHolds: "value"}[e.Kind]
 	switch {
 	case e.Kind == ExpectTitle:
 		got, err = r.browser.Title(ctx)
@@ -535,7 +543,7 @@ func (r *runner) observe(ctx context.Context, step Step) (what, got string, err 
 		if target == nil {
 			target, step.Within = step.Within, nil
 		}
-		what = string(e.Kind) + " of " + target.String()
+		what = part + " of " + target.String()
 		var s Sight
 		var m Match
 		if s, err = r.look(ctx, step, target, false); err != nil {
@@ -544,7 +552,7 @@ func (r *runner) observe(ctx context.Context, step Step) (what, got string, err 
 		if m, err = one(target, s); err != nil {
 			return
 		}
-		got, err = r.browser.Read(ctx, m, string(e.Kind), "")
+		got, err = r.browser.Read(ctx, m, part, "")
 	}
 	return
 }

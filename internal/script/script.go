@@ -50,7 +50,7 @@ type Script struct {
 }
 
 // DefaultWait is how long a step waits for its element or expectation.
-const DefaultWait = 5 * time.Second
+const DefaultWait = 6 * time.Second
 
 // Action names what a step does. The actions are those in Actions.
 type Action string
@@ -78,7 +78,7 @@ var Actions = []Action{Visit, Click, Enter, Choose, Press, Hover, Upload, Scroll
 // on the action.
 type Step struct {
 	Position
-	Label  string // plain words for people; "" when the author gave none
+	About  string // plain words for people; "" when the author gave none
 	If     *Expr  // nil means always
 	Within *Locator
 	Wait   time.Duration // 0 means the script's
@@ -97,11 +97,11 @@ type ExpectKind string
 
 // What can be expected.
 const (
-	ExpectText    ExpectKind = "text"
-	ExpectVisible ExpectKind = "visible"
-	ExpectHidden  ExpectKind = "hidden"
-	ExpectValue   ExpectKind = "value"
-	ExpectCount   ExpectKind = "count"
+	ExpectReads   ExpectKind = "reads"
+	ExpectShown   ExpectKind = "shown"
+	ExpectGone    ExpectKind = "gone"
+	ExpectHolds   ExpectKind = "holds"
+	ExpectNumber  ExpectKind = "number"
 	ExpectAddress ExpectKind = "address"
 	ExpectTitle   ExpectKind = "title"
 )
@@ -111,43 +111,50 @@ type Expectation struct {
 	Kind   ExpectKind
 	Target *Locator // the element, where the kind has one; nil for the whole page
 	Want   *Text    // the text wanted, where the kind has one
-	Count  int
+	Number int
 	How    string // contains, equals or matches (a regular expression)
 }
 
 // Locator says which element is meant.
 type Locator struct {
 	Position
-	By    string // role, label, text, placeholder, testid, css, xpath
-	Value *Text
-	Name  *Text // accessible name, with role
-	Nth   int   // which of several visible matches, from 1; 0 means that there must be just one
+	By     string // one of Ways
+	Value  *Text
+	Attr   string // the attribute's name, with attribute
+	Name   *Text  // accessible name, with role
+	Number int    // which of several visible matches, from 1; 0 means that there must be just one
 }
 
 // Ways are the ways a locator can point at an element.
-var Ways = []string{"role", "label", "text", "placeholder", "testid", "css", "xpath"}
+var Ways = []string{"role", "label", "reads", "attribute", "marked", "css", "xpath"}
+
+// DefaultMarker is the attribute that marks elements for tests where a project
+// names no other.
+const DefaultMarker = "data-mark"
 
 func (l *Locator) String() string {
 	if l == nil {
 		return "the page"
 	}
 	s := l.By + " " + strconv.Quote(l.Value.Source)
-	if l.By == "role" {
+	switch {
+	case l.By == "role" && l.Name != nil:
+		s = l.Value.Source + " " + strconv.Quote(l.Name.Source)
+	case l.By == "role":
 		s = l.Value.Source
-		if l.Name != nil {
-			s += " " + strconv.Quote(l.Name.Source)
-		}
+	case l.By == "attribute":
+		s = l.Attr + " " + strconv.Quote(l.Value.Source)
 	}
-	if l.Nth > 0 {
-		s += " (number " + strconv.Itoa(l.Nth) + ")"
+	if l.Number > 0 {
+		s += " (number " + strconv.Itoa(l.Number) + ")"
 	}
 	return s
 }
 
 // Title is the step in a few words, for lists.
 func (s Step) Title() string {
-	if s.Label != "" {
-		return s.Label
+	if s.About != "" {
+		return s.About
 	}
 	text := ""
 	if s.Text != nil {
@@ -189,19 +196,17 @@ func (s Step) Title() string {
 }
 
 func (e Expectation) title() string {
-	want := ""
-	if e.Want != nil {
-		want = strconv.Quote(e.Want.Source)
-	}
 	switch e.Kind {
-	case ExpectVisible, ExpectHidden:
+	case ExpectShown, ExpectGone:
 		return fmt.Sprintf("expect %s to be %s", e.Target, e.Kind)
-	case ExpectCount:
-		return fmt.Sprintf("expect %d of %s", e.Count, e.Target)
-	case ExpectAddress, ExpectTitle:
-		return fmt.Sprintf("expect %s %s %s", e.Kind, e.How, want)
+	case ExpectNumber:
+		return fmt.Sprintf("expect %d of %s", e.Number, e.Target)
 	}
-	return fmt.Sprintf("expect %s of %s: %s %s", e.Kind, e.Target, e.How, want)
+	want := map[string]string{"equals": "just ", "contains": "", "matches": "what matches "}[e.How] + strconv.Quote(e.Want.Source)
+	if e.Kind == ExpectAddress || e.Kind == ExpectTitle {
+		return fmt.Sprintf("expect the %s to be %s", e.Kind, want)
+	}
+	return fmt.Sprintf("expect that %s %s %s", e.Target, e.Kind, want)
 }
 
 // HasTag reports whether the script carries a tag.

@@ -182,7 +182,7 @@ const maxMessage = 16 << 10
 
 func checkResult(r link.Result, has func(string) bool) error {
 	switch {
-	case r.Verdict != verdict.Ended && r.Verdict != verdict.Passed && r.Verdict != verdict.Failed && r.Verdict != verdict.Broken && r.Verdict != verdict.Skipped:
+	case r.Verdict != verdict.Ended && r.Verdict != verdict.Passed && r.Verdict != verdict.Failed && r.Verdict != verdict.LabFault && r.Verdict != verdict.Skipped:
 		return errorf(Invalid, "an attempt cannot end as %q", r.Verdict)
 	case len(r.ID) == 0 || len(r.ID) > 64 || len(r.Files) > link.MaxFiles || r.TookMS < 0:
 		return errorf(Invalid, "the result has no id, more than %d files, or a negative time", link.MaxFiles)
@@ -278,7 +278,7 @@ func (s *Service) deliver(l dispatch.Lease) {
 	}
 	p := r.view.Panes[l.Pane]
 	slice := link.Slice{Fence: l.Fence, Run: r.view.Number, Project: r.view.Project, Suite: r.view.Suite, Pane: l.Pane, Label: p.Label,
-		Values: p.Values, Device: r.profiles[l.Pane], Keep: r.view.Request.Browser == Kept, Bundle: r.files, Base: r.view.Base, Vars: maps.Clone(r.vars), TestLimitMS: limit,
+		Values: p.Values, Device: r.profiles[l.Pane], Keep: r.view.Request.Browser == Kept, Bundle: r.files, Marker: r.marker, Base: r.view.Base, Vars: maps.Clone(r.vars), TestLimitMS: limit,
 		Record: s.recorded(r.record), Secrets: maps.Clone(r.secrets)}
 	for i, t := range l.Tests {
 		slice.Tests = append(slice.Tests, link.SliceTest{Index: t, Name: r.view.Tests[t].Name, File: r.view.Tests[t].File, Attempt: l.Attempt[i]})

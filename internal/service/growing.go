@@ -137,7 +137,7 @@ func lostRecordings(p record.Policy, came map[record.Kind]bool) (out []link.NotR
 	for _, kind := range record.Kinds {
 		switch {
 		case !p.Wants(kind) || came[kind]:
-		case p[kind] == record.On && slices.Contains(recording.Streamed, kind):
+		case p[kind] == record.Always && slices.Contains(recording.Streamed, kind):
 			out = append(out, link.NotRecorded{Kind: kind, Reason: "its agent was lost before any of it had come"})
 		default:
 			out = append(out, link.NotRecorded{Kind: kind, Reason: "its agent was lost, and this is handed in at the end"})

@@ -26,6 +26,7 @@ type liveRun struct {
 	seconds  [][]float64 // estimates by pane and test
 	expected time.Time   // end; zero when it cannot be said
 	profiles []device.Profile
+	marker   string // attribute that marks elements for tests
 
 	sessions int                          // of a run of sessions: how many have not ended
 	tried    map[[2]int][]verdict.Verdict // of a run of sessions: attempts by pane and test
@@ -244,7 +245,7 @@ func (s *Service) restoreLocked(ctx context.Context, row store.Run) ([]dispatch.
 	if err := s.estimate(ctx, r); err != nil {
 		return nil, err
 	}
-	if r.profiles, err = s.profilesOf(view); err != nil {
+	if r.profiles, r.marker, err = s.profilesOf(view); err != nil {
 		return nil, err
 	}
 	work := workOf(r)

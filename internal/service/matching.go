@@ -29,7 +29,7 @@ func (s *Service) choose(alternatives []webdriver.Capabilities) (remote.Want, we
 		var waits *remote.Want
 		for _, b := range browsers {
 			var settled remote.Want
-			if settled, err = want.On(b, lab.Versions(b)); err != nil {
+			if settled, err = want.On(b, lab.Versions(b, "")); err != nil {
 				why = err.Error()
 				continue
 			}

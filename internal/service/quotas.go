@@ -17,7 +17,7 @@ import (
 type Quota struct {
 	ID     string             `json:"id"`
 	Kind   dispatch.QuotaKind `json:"kind"`
-	Name   string             `json:"name" description:"of the project or owner; for combinations the values, such as browser=webkit"`
+	Name   string             `json:"name" description:"of the project or owner; for combinations the values, such as browser=webkitgtk"`
 	Slots  int                `json:"slots" description:"most slots at once; 0 means no bound"`
 	Weight float64            `json:"weight" description:"of a project's share against the others'; 0 means 1"`
 }
@@ -80,7 +80,7 @@ func (s *Service) SetQuota(ctx context.Context, req QuotaRequest) ([]Quota, erro
 	case dispatch.OfCombination:
 		needs, err := fleet.ParseNeeds(strings.Fields(req.Name))
 		if err != nil || len(needs) == 0 {
-			return nil, errorf(Invalid, "name: expected values of a combination such as \"browser=webkit mode=headed\", found %q", req.Name)
+			return nil, errorf(Invalid, "name: expected values of a combination such as \"browser=webkitgtk mode=headed\", found %q", req.Name)
 		}
 		for axis, v := range needs {
 			if len(v) != 1 {

@@ -150,26 +150,26 @@ func (s *Service) askSession(ctx context.Context, who Who, body []byte) (*remote
 		}
 		x.order.Device = &profile
 	}
-	o.Environment = nil
+	o.Secrets = nil
 	mask := recording.NewMask(secrets...)
 	asked, _ := json.Marshal(caps)
 	x.row = store.Session{ID: x.order.ID, Kind: RemoteKind, Name: name, Tags: store.JSON(listed(o.Tags)), By: strings.TrimSuffix(who.Name, consoleSuffix), TokenID: who.TokenID,
-		Browser: want.Values["browser"], Device: o.Device, OS: want.Values["os"], Asked: string(mask.JSON(withoutEnvironment(asked))), Options: store.JSON(o), State: waitingState}
+		Browser: want.Values["browser"], Device: o.Device, OS: want.Values["os"], Asked: string(mask.JSON(withoutSecrets(asked))), Options: store.JSON(o), State: waitingState}
 	if err := s.enqueue(ctx, x, o); err != nil {
 		return nil, err
 	}
 	return x, nil
 }
 
-// withoutEnvironment takes the values of an environment out of capabilities;
+// withoutSecrets takes the values of secrets out of capabilities;
 // their names stay.
-func withoutEnvironment(caps json.RawMessage) json.RawMessage {
+func withoutSecrets(caps json.RawMessage) json.RawMessage {
 	var v map[string]any
 	if json.Unmarshal(caps, &v) != nil {
 		return caps
 	}
 	if o, ok := v[remote.OptionsKey].(map[string]any); ok {
-		if env, ok := o["environment"].(map[string]any); ok {
+		if env, ok := o["secrets"].(map[string]any); ok {
 			for name := range env {
 				env[name] = recording.Masked
 			}
@@ -490,7 +490,7 @@ func (s *Service) openRemote(x *remoteSession, l dispatch.Lease, conn *link.Agen
 	s.log.Info("session not opened", "session", x.row.ID, "agent", l.Agent, "error", fault.Message, "lab", fault.Lab)
 	o := dispatch.Outcome{Verdict: verdict.Failed, Why: fault.Message}
 	if fault.Lab {
-		o.Verdict = verdict.Broken
+		o.Verdict = verdict.LabFault
 	}
 	s.mu.Lock()
 	x.why, x.message, x.code = fault.Message, fault.Message, fault.Code
@@ -602,7 +602,7 @@ func (s *Service) takeUpRemotes(ctx context.Context) error {
 			x.row.Fence = 0
 			how := "the service was started again while it waited"
 			e := &effects{}
-			if err := s.store.Write(s.endLocked(x, link.Result{ID: row.ID, Verdict: verdict.Broken, Message: how, StartedAt: row.QueuedAt, Detail: link.Detail{End: how}}, e)...); err != nil {
+			if err := s.store.Write(s.endLocked(x, link.Result{ID: row.ID, Verdict: verdict.LabFault, Message: how, StartedAt: row.QueuedAt, Detail: link.Detail{End: how}}, e)...); err != nil {
 				return err
 			}
 			continue

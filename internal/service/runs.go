@@ -258,24 +258,25 @@ func (s *Service) estimate(ctx context.Context, r *liveRun) error {
 	return nil
 }
 
-// profilesOf finds the devices of a run taken up from records.
-func (s *Service) profilesOf(v Run) (out []device.Profile, err error) {
+// profilesOf finds the devices of a run taken up from records, and the
+// attribute that marks elements.
+func (s *Service) profilesOf(v Run) (out []device.Profile, marker string, err error) {
 	archive, err := s.openBundle(v.Request.Bundle)
 	if err != nil {
-		return nil, err
+		return nil, "", err
 	}
 	p, err := project.Load(archive)
 	if err != nil {
-		return nil, err
+		return nil, "", err
 	}
 	for _, pane := range v.Panes {
 		d, err := p.Profile(pane.Values)
 		if err != nil {
-			return nil, err
+			return nil, "", err
 		}
 		out = append(out, d)
 	}
-	return out, nil
+	return out, p.Marker, nil
 }
 
 // Submit starts a run.
@@ -302,7 +303,7 @@ func (s *Service) start(who Who, o *order) (Run, error) {
 		s.mu.Unlock()
 		return Run{}, err
 	}
-	r := &liveRun{view: view, secrets: o.secrets, record: o.record, vars: o.env.Vars, files: o.req.Bundle, seconds: o.seconds, profiles: o.devices}
+	r := &liveRun{view: view, secrets: o.secrets, record: o.record, vars: o.env.Vars, files: o.req.Bundle, seconds: o.seconds, profiles: o.devices, marker: o.project.Marker}
 	s.live[row.ID] = r
 	e := s.applyLocked(s.machine.Submit(s.now(), workOf(r)), store.AddRun(row, whole)...)
 	e.events = append([]Event{{Type: "run", Run: r.summary()}}, e.events...)
@@ -348,9 +349,9 @@ func listed(s []string) []string {
 	return s
 }
 
-// Rerun starts a run again with the same files and combinations: all of it, or
+// Again starts a run again with the same files and combinations: all of it, or
 // only the tests that did not pass.
-func (s *Service) Rerun(ctx context.Context, who Who, number int, failed bool) (Run, error) {
+func (s *Service) Again(ctx context.Context, who Who, number int, notPassed bool) (Run, error) {
 	old, err := s.Run(ctx, number)
 	if err != nil {
 		return Run{}, err
@@ -386,7 +387,7 @@ func (s *Service) Rerun(ctx context.Context, who Who, number int, failed bool) (
 		wanted := false
 		for j, t := range old.Tests {
 			c := old.Cells[i][j]
-			dealt[j] = c.State != Undealt && (!failed || (c.Verdict != verdict.Passed && c.Verdict != verdict.Flaky && c.Verdict != verdict.Unsupported))
+			dealt[j] = c.State != Undealt && (!notPassed || (c.Verdict != verdict.Passed && c.Verdict != verdict.Flaky && c.Verdict != verdict.Unsupported))
 			wanted = wanted || dealt[j]
 			seconds[j] = book.Seconds(t.Name, p.Key, p.Values["browser"])
 		}
@@ -402,7 +403,7 @@ func (s *Service) Rerun(ctx context.Context, who Who, number int, failed bool) (
 		o.dealt, o.devices, o.seconds = append(o.dealt, dealt), append(o.devices, d), append(o.seconds, seconds)
 	}
 	if !any {
-		return Run{}, errorf(Conflict, "run %d has nothing that did not pass: leave --failed out to run all of it again", number)
+		return Run{}, errorf(Conflict, "run %d has nothing that did not pass: leave --not-passed out to run all of it again", number)
 	}
 	return s.start(who, o)
 }
@@ -483,7 +484,7 @@ func choose(scripts []*script.Script, req RunRequest) ([]*script.Script, error) 
 }
 
 // ownBrowsers are the browsers that some agent could have even if none has now.
-var ownBrowsers = []string{"chromium", "firefox", "webkit"}
+var ownBrowsers = []string{"chromium", "firefox", "webkitgtk"}
 
 // knownBrowsers refuses browsers that nobody has ever heard of, which are
 // spelling mistakes; a known one that no agent has becomes an unsupported pane.
@@ -498,8 +499,8 @@ func knownBrowsers(lab fleet.Lab, m combo.Matrix) error {
 	}
 	axes := slices.Clone(m.Axes)
 	for _, values := range m.Add {
-		if values["browser"] == "" {
-			return errorf(Invalid, "matrix %s: an added combination has no browser: every combination needs one", m.Name)
+		if values["browser"] == "" && values["engine"] == "" {
+			return errorf(Invalid, "matrix %s: an added combination has no browser and no engine: every combination needs one of them", m.Name)
 		}
 		for _, name := range []string{"browser", "mode"} {
 			if v, ok := values[name]; ok {
@@ -521,8 +522,8 @@ func knownBrowsers(lab fleet.Lab, m combo.Matrix) error {
 			}
 		}
 	}
-	if !slices.ContainsFunc(m.Axes, func(a combo.Axis) bool { return a.Name == "browser" }) {
-		return errorf(Invalid, "matrix %s has no axis browser: every combination needs one", m.Name)
+	if !slices.ContainsFunc(m.Axes, func(a combo.Axis) bool { return a.Name == "browser" || a.Name == "engine" }) {
+		return errorf(Invalid, "matrix %s has neither an axis browser nor an axis engine: every combination needs one of them", m.Name)
 	}
 	return nil
 }

@@ -284,7 +284,7 @@ func (s *Service) applyLocked(ds []dispatch.Decision, extra ...store.Stmt) *effe
 		case dispatch.Lost:
 			r := s.live[d.Run]
 			a := store.Attempt{ID: cmp.Or(begun[[2]int64{d.Fence, int64(d.Test)}], newID()), RunID: d.Run, Pane: d.Pane, Test: d.Test, Number: d.Attempt, Fence: d.Fence, Agent: d.Agent,
-				Verdict: string(verdict.Broken), Message: d.Why, StartedAt: now}
+				Verdict: string(verdict.LabFault), Message: d.Why, StartedAt: now}
 			lost := link.Result{Detail: link.Detail{Steps: []script.StepResult{}, Record: r.record}}
 			a.Detail = store.JSON(lost.Detail)
 			batch = append(append(batch, store.AddAttempt(a, nil)...), store.AddSession(s.scriptSession(r, a, lost)))

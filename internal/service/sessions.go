@@ -63,7 +63,7 @@ type Session struct {
 	Files    []link.File     `json:"files"`
 	Attempts []AttemptGlance `json:"attempts" description:"all of the same test in the same pane"`
 	Facts    *Agent          `json:"facts" description:"the agent, if it is still known"`
-	Taker    string          `json:"taker" description:"who has taken it over"`
+	Reaching string          `json:"reaching" description:"who has reached in"`
 }
 
 // AttemptGlance is an attempt of the same cell.
@@ -81,7 +81,7 @@ type SessionFilter struct {
 	Tag     string `query:"tag" json:"-"`
 	Browser string `query:"browser" json:"-"`
 	Device  string `query:"device" json:"-"`
-	Verdict string `query:"verdict" json:"-" description:"passed, failed, ended, broken, skipped or unsupported"`
+	Verdict string `query:"verdict" json:"-" description:"passed, failed, ended, lab-fault, skipped or unsupported"`
 	State   string `query:"state" json:"-" enum:"waiting,open,ended"`
 	Project string `query:"project" json:"-"`
 	Kind    string `query:"kind" json:"-" enum:"script,remote"`
@@ -287,7 +287,7 @@ func (s *Service) Judge(ctx context.Context, id string, v link.SessionVerdict) e
 		return err
 	case row.Kind != RemoteKind:
 		return errorf(Conflict, "session %s serves a script, which has its verdict from its steps", id)
-	case row.Verdict == string(verdict.Broken) || row.OpenedAt == 0:
+	case row.Verdict == string(verdict.LabFault) || row.OpenedAt == 0:
 		return errorf(Conflict, "session %s is %s: %s", id, row.Verdict, row.How)
 	}
 	return s.judgeEnded(ctx, row, v)
@@ -503,7 +503,7 @@ func (s *Service) look(id string, l *looker, after int) {
 	l.next = nil
 }
 
-// ByHand has a person take a session over, act in it, and give it back.
+// ByHand has a person reach into a session, act in it, and let go.
 func (s *Service) ByHand(who Who, id string, h link.Hand) (said string, err error) {
 	conn, err := s.sessionLink(anyToken, id)
 	if err != nil {

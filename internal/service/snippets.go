@@ -116,7 +116,7 @@ func (s *Service) couldServe(caps map[string]any) (fleet.Answer, string, error) 
 	lab := s.lab(want.Options.Project)
 	if want.Browser != "" {
 		why := ""
-		if settled, err := want.On(want.Browser, lab.Versions(want.Browser)); err != nil {
+		if settled, err := want.On(want.Browser, lab.Versions(want.Browser, "")); err != nil {
 			why = err.Error()
 		} else {
 			want = settled

@@ -202,7 +202,7 @@ func (s *Service) recorded(p record.Policy) record.Policy {
 	}
 	off := record.Policy{}
 	for _, k := range record.Kinds {
-		off[k] = record.Off
+		off[k] = record.Never
 	}
 	return off
 }

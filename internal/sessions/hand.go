@@ -60,7 +60,7 @@ func (s *Session) ByHand(ctx context.Context, h link.Hand) (said string, err err
 	case "source":
 		return s.Source(ctx)
 	}
-	return "", fmt.Errorf("nothing is called %q: there are take, free, click, scroll, type, key and source", h.Do)
+	return "", fmt.Errorf("nothing is called %q: there are reach, let-go, click, scroll, type, key and source", h.Do)
 }
 
 // place turns a place in the picture into one in the viewport, in CSS pixels.

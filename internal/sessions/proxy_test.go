@@ -46,7 +46,7 @@ func TestAProxySeesWhatItCan(t *testing.T) {
 		return string(raw)
 	}
 	assert.Equal(t, "heard ahoy", say(plain.URL+"/before"), "nothing is recorded yet, and nothing is changed")
-	n := recording.NewNetwork(time.Now(), "webkit", "2.50")
+	n := recording.NewNetwork(time.Now(), "webkitgtk", "2.50")
 	p.to.Store(n)
 	assert.Equal(t, "heard ahoy", say(plain.URL+"/hold?boat=Osprey"))
 	assert.Len(t, say(plain.URL+"/huge"), recording.MaxBody+10, "what is too long to keep still arrives whole")

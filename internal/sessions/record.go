@@ -146,7 +146,7 @@ func (r *Recording) listen() {
 			r.off = append(r.off, func() { p.to.Store(nil) })
 			r.lack("network of https", "a proxy sees only that there was a connection")
 		case network:
-			r.lack(record.Network, "the engine has no BiDi connection; asked for with network=on, a proxy sees what it can")
+			r.lack(record.Network, "the engine has no BiDi connection; asked for with network=always, a proxy sees what it can")
 		}
 		return
 	}
@@ -373,7 +373,7 @@ func (r *Recording) write(x exchange) {
 // does not wait for it; the next command may.
 func (r *Recording) shoot(c *recording.Command, changed, failed bool) {
 	keep := r.policy[record.Screenshots]
-	wanted := (keep == record.On && (changed || failed)) || (keep == record.OnFailure && failed)
+	wanted := (keep == record.Always && (changed || failed)) || (keep == record.UnlessPassed && failed)
 	if !wanted || c.Name == "Delete Session" {
 		return
 	}
@@ -563,7 +563,7 @@ func (r *Recording) Growing() (names []string) {
 	r.mu.Unlock()
 	return slices.DeleteFunc(names, func(name string) bool {
 		kind, _, _ := recording.Form(name)
-		return r.policy[kind] != record.On
+		return r.policy[kind] != record.Always
 	})
 }
 

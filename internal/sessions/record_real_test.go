@@ -82,7 +82,7 @@ func TestRealSessionsAreRecorded(t *testing.T) {
 
 			all := record.Policy{}
 			for _, k := range record.Kinds {
-				all[k] = record.On
+				all[k] = record.Always
 			}
 			began := time.Now()
 			rec, err := s.Record(t.Context(), all, nil, filepath.Join(t.TempDir(), "rec"), began)
@@ -181,10 +181,10 @@ func TestATakenSessionHoldsItsClientsCommands(t *testing.T) {
 	s, err := h.Open(t.Context(), Request{Browser: h.Browsers(t.Context())[0], Device: phone(t)})
 	require.NoError(t, err)
 	defer s.Close()
-	_, err = s.Take("tern")
+	_, err = s.ReachIn("tern")
 	require.NoError(t, err)
-	who, err := s.Take("gull")
-	assert.ErrorIs(t, err, ErrTaken)
+	who, err := s.ReachIn("gull")
+	assert.ErrorIs(t, err, ErrReached)
 	assert.Equal(t, "tern", who)
 	assert.Zero(t, s.Idle(), "a session that somebody has taken is not idle")
 	assert.False(t, s.Forsaken(time.Hour))
@@ -200,13 +200,13 @@ func TestATakenSessionHoldsItsClientsCommands(t *testing.T) {
 		t.Fatal("the client's command was not held")
 	default:
 	}
-	s.Release()
+	s.LetGo()
 	assert.NoError(t, <-done)
 	ctx, cancel := context.WithCancel(t.Context())
-	_, err = s.Take("tern")
+	_, err = s.ReachIn("tern")
 	require.NoError(t, err)
 	cancel()
 	_, err = s.Windows(ctx)
 	assert.ErrorIs(t, err, context.Canceled, "a client that goes away waits no longer")
-	s.Release()
+	s.LetGo()
 }

@@ -28,12 +28,12 @@ type tap struct {
 
 	turn chan struct{} // has an element while a command is with the driver
 
-	mu     sync.Mutex
-	active int       // commands under way
-	last   time.Time // when the last one ended, or its client went away
-	left   bool      // the client of those under way has gone away
-	taker  string    // who has taken the session over; "" when nobody has
-	free   chan struct{}
+	mu       sync.Mutex
+	active   int       // commands under way
+	last     time.Time // when the last one ended, or its client went away
+	left     bool      // the client of those under way has gone away
+	reaching string    // who has reached into the session; "" when nobody has
+	free     chan struct{}
 }
 
 func newTap(address string) *tap {
@@ -61,7 +61,7 @@ const (
 // recorded nor counted nor held.
 func Quiet(ctx context.Context) context.Context { return context.WithValue(ctx, quietKey, true) }
 
-// By marks commands that a person gives by hand while having taken over.
+// By marks commands that a person gives by hand while reaching in.
 func By(ctx context.Context, who string) context.Context {
 	return context.WithValue(ctx, byKey, who)
 }
@@ -169,11 +169,11 @@ func afterSession(path string) string {
 	return "/" + rest
 }
 
-// enter counts a command in; it waits while somebody else has taken over.
+// enter counts a command in; it waits while somebody else reaches in.
 func (t *tap) enter(ctx context.Context, by string) error {
 	for {
 		t.mu.Lock()
-		if t.taker == "" || t.taker == by {
+		if t.reaching == "" || t.reaching == by {
 			t.active++
 			t.left = false
 			t.mu.Unlock()
@@ -196,58 +196,58 @@ func (t *tap) leave() {
 	t.last = time.Now()
 }
 
-// ErrTaken means that somebody else has taken the session over.
-var ErrTaken = errors.New("somebody else has taken the session over")
+// ErrReached means that somebody else has reached into the session.
+var ErrReached = errors.New("somebody else has reached into the session")
 
-// Take holds everybody else's commands until Release. It says who has the
+// ReachIn holds everybody else's commands until LetGo. It says who has the
 // session if it is not free.
-func (s *Session) Take(who string) (holder string, err error) {
+func (s *Session) ReachIn(who string) (holder string, err error) {
 	t := s.tap
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	if t.taker != "" && t.taker != who {
-		return t.taker, ErrTaken
+	if t.reaching != "" && t.reaching != who {
+		return t.reaching, ErrReached
 	}
-	if t.taker == "" {
-		t.taker, t.free, t.last = who, make(chan struct{}), time.Now()
+	if t.reaching == "" {
+		t.reaching, t.free, t.last = who, make(chan struct{}), time.Now()
 	}
 	return who, nil
 }
 
-// Release lets everybody's commands pass again.
-func (s *Session) Release() {
+// LetGo lets everybody's commands pass again.
+func (s *Session) LetGo() {
 	t := s.tap
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	if t.taker != "" {
-		t.taker, t.last = "", time.Now()
+	if t.reaching != "" {
+		t.reaching, t.last = "", time.Now()
 		close(t.free)
 	}
 }
 
-// Forsaken says whether whoever has taken the session over has done nothing for
+// Forsaken says whether whoever has reached into the session has done nothing for
 // some time.
 func (s *Session) Forsaken(limit time.Duration) bool {
 	t := s.tap
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	return t.taker != "" && t.active == 0 && time.Since(t.last) > limit
+	return t.reaching != "" && t.active == 0 && time.Since(t.last) > limit
 }
 
-// Taker is who has taken the session over; "" when nobody has.
-func (s *Session) Taker() string {
+// Reaching is who has reached into the session; "" when nobody has.
+func (s *Session) Reaching() string {
 	s.tap.mu.Lock()
 	defer s.tap.mu.Unlock()
-	return s.tap.taker
+	return s.tap.reaching
 }
 
 // Idle is for how long no command has been under way; 0 while one is, or while
-// somebody has taken over.
+// somebody reaches in.
 func (s *Session) Idle() time.Duration {
 	t := s.tap
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	if (t.active > 0 && !t.left) || t.taker != "" {
+	if (t.active > 0 && !t.left) || t.reaching != "" {
 		return 0
 	}
 	return time.Since(t.last)

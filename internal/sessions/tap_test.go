@@ -90,7 +90,7 @@ func (d *driver) session(t testing.TB) *Session {
 	return s
 }
 
-// Whoever gives commands, takes over and gives back, in whatever order: the
+// Whoever gives commands, reaches in and lets go, in whatever order: the
 // driver has one command at a time, nobody's reaches it while somebody else has
 // the session, and none is lost.
 func TestTheDriverHasOneCommandAtATime(t *testing.T) {
@@ -100,7 +100,7 @@ func TestTheDriverHasOneCommandAtATime(t *testing.T) {
 		defer s.tap.close()
 		var all sync.WaitGroup
 		var answered atomic.Int32
-		asked, taker := 0, ""
+		asked, reaching := 0, ""
 		rt.Repeat(map[string]func(*rapid.T){
 			"the client asks": func(*rapid.T) {
 				asked++
@@ -114,30 +114,30 @@ func TestTheDriverHasOneCommandAtATime(t *testing.T) {
 			"the lab looks": func(rt *rapid.T) {
 				require.NoError(rt, s.Do(Quiet(t.Context()), "GET", "/quiet", nil, nil))
 			},
-			"somebody takes over": func(rt *rapid.T) {
+			"somebody reaches in": func(rt *rapid.T) {
 				who := rapid.SampledFrom([]string{"tern", "gull"}).Draw(rt, "who")
-				holder, err := s.Take(who)
-				if taker == "" || taker == who {
+				holder, err := s.ReachIn(who)
+				if reaching == "" || reaching == who {
 					require.NoError(rt, err)
-					taker = who
+					reaching = who
 				} else {
-					require.ErrorIs(rt, err, ErrTaken)
+					require.ErrorIs(rt, err, ErrReached)
 				}
-				require.Equal(rt, taker, holder)
-				require.Equal(rt, taker, s.Taker())
+				require.Equal(rt, reaching, holder)
+				require.Equal(rt, reaching, s.Reaching())
 				require.Zero(rt, s.Idle())
 			},
-			"who has taken over acts": func(rt *rapid.T) {
-				if taker != "" {
-					require.NoError(rt, s.Do(By(t.Context(), taker), "GET", "/hand", nil, nil))
+			"who reaches in acts": func(rt *rapid.T) {
+				if reaching != "" {
+					require.NoError(rt, s.Do(By(t.Context(), reaching), "GET", "/hand", nil, nil))
 				}
 			},
-			"it is given back": func(*rapid.T) {
-				s.Release()
-				taker = ""
+			"it is let go": func(*rapid.T) {
+				s.LetGo()
+				reaching = ""
 			},
 		})
-		s.Release()
+		s.LetGo()
 		all.Wait()
 		require.EqualValues(rt, asked, answered.Load())
 		require.False(rt, s.Busy())
@@ -149,7 +149,7 @@ func TestNobodysCommandPassesWhileSomebodyElseHasTheSession(t *testing.T) {
 	d := newDriver(t)
 	s := d.session(t)
 	defer s.tap.close()
-	_, err := s.Take("tern")
+	_, err := s.ReachIn("tern")
 	require.NoError(t, err)
 	done := make(chan error, 1)
 	go func() { _, err := s.Forward(context.Background(), "GET", "/client", nil); done <- err }()
@@ -157,7 +157,7 @@ func TestNobodysCommandPassesWhileSomebodyElseHasTheSession(t *testing.T) {
 		require.NoError(t, s.Do(By(t.Context(), "tern"), "GET", "/hand", nil, nil))
 	}
 	assert.NotContains(t, d.commands(), "GET /client")
-	s.Release()
+	s.LetGo()
 	require.NoError(t, <-done)
 	assert.Contains(t, d.commands(), "GET /client")
 }
@@ -191,7 +191,7 @@ func TestACommandThatHangsIsInTheLog(t *testing.T) {
 	d := newDriver(t)
 	s := d.session(t)
 	defer s.tap.close()
-	rec, err := s.Record(t.Context(), record.Policy{record.Commands: record.On}, nil, t.TempDir(), time.Now())
+	rec, err := s.Record(t.Context(), record.Policy{record.Commands: record.Always}, nil, t.TempDir(), time.Now())
 	require.NoError(t, err)
 	_, err = s.Forward(t.Context(), "GET", "/title", nil)
 	require.NoError(t, err)
@@ -299,7 +299,7 @@ func TestTheLogOfCommands(t *testing.T) {
 	s := d.session(t)
 	defer s.tap.close()
 	mask := recording.NewMask("kedge-17")
-	rec, err := s.Record(t.Context(), record.Policy{record.Commands: record.On}, mask, t.TempDir(), time.Now())
+	rec, err := s.Record(t.Context(), record.Policy{record.Commands: record.Always}, mask, t.TempDir(), time.Now())
 	require.NoError(t, err)
 	forward := func(method, path, body string) {
 		_, err := s.Forward(t.Context(), method, path, []byte(body))

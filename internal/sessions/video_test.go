@@ -41,7 +41,7 @@ func TestVideoAndCommandsAgree(t *testing.T) {
 			assert.Equal(t, "dismiss and notify", s.Given()["unhandledPromptBehavior"], "either way the client sees no difference")
 			dir := filepath.Join(t.TempDir(), "rec")
 			began := time.Now()
-			rec, err := s.Record(t.Context(), record.Policy{record.Commands: record.On, record.Video: record.On}, nil, dir, began)
+			rec, err := s.Record(t.Context(), record.Policy{record.Commands: record.Always, record.Video: record.Always}, nil, dir, began)
 			require.NoError(t, err)
 			said(t, s, "POST", "/url", `{"url":"`+site.URL+`/?is=blue"}`)
 			for _, colour := range []string{"red", "blue", "red"} {
@@ -74,7 +74,7 @@ func TestVideoAndCommandsAgree(t *testing.T) {
 func TestAFilmWithoutAPage(t *testing.T) {
 	s := somebodyElses(t, webkit.Family{}, Request{Asked: webdriver.Capabilities{}})
 	began := time.Now()
-	rec, err := s.Record(t.Context(), record.Policy{record.Video: record.On}, nil, filepath.Join(t.TempDir(), "rec"), began)
+	rec, err := s.Record(t.Context(), record.Policy{record.Video: record.Always}, nil, filepath.Join(t.TempDir(), "rec"), began)
 	require.NoError(t, err)
 	said(t, s, "GET", "/title", "")
 	require.Eventually(t, func() bool { return time.Since(began) > time.Second }, 5*time.Second, 10*time.Millisecond)

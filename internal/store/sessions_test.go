@@ -16,7 +16,7 @@ import (
 func wall(t require.TestingT, s *Store, number int, project, name string) string {
 	id := fmt.Sprint("run-", number)
 	batch := AddRun(Run{ID: id, Number: number, Project: project, Suite: name, Kind: "remote", Vars: "{}", Request: "{}", Counts: "{}", Plan: "{}", CreatedAt: int64(number)}, Whole{})
-	for pane, label := range []string{"chromium · phone", "webkit"} {
+	for pane, label := range []string{"chromium · phone", "webkitgtk"} {
 		for test, name := range []string{"Hold a berth", "Read the tides"} {
 			batch = append(batch, AddCell(Pane{RunID: id, Index: pane, Key: label, Label: label, Values: "{}", Needs: "{}"}, Test{RunID: id, Index: test, Name: name, Tags: "[]", Locks: "[]"})...)
 		}
@@ -34,13 +34,13 @@ func session(run, id string) Session {
 func TestSessionsAreFoundByEveryFilter(t *testing.T) {
 	s := open(t)
 	runs := []string{wall(t, s, 1, "saltmarsh", "build 811"), wall(t, s, 2, "tidal", "50%_off")}
-	names, labels, tests := []string{"build 811", "50%_off"}, []string{"chromium · phone", "webkit"}, []string{"Hold a berth", "Read the tides"}
+	names, labels, tests := []string{"build 811", "50%_off"}, []string{"chromium · phone", "webkitgtk"}, []string{"Hold a berth", "Read the tides"}
 	projects := []string{"saltmarsh", "tidal"}
 	var all []Session
 	for i := range 60 {
 		x := session(runs[i%2], fmt.Sprintf("s-%02d", i))
 		x.Pane, x.Test, x.Number = i/2%2, i/4%2, 1+i%3
-		x.Browser, x.Device = []string{"chromium", "firefox", "webkit"}[i%3], []string{"", "phone"}[i/3%2]
+		x.Browser, x.Device = []string{"chromium", "firefox", "webkitgtk"}[i%3], []string{"", "phone"}[i/3%2]
 		x.State, x.Verdict = []string{"waiting", "open", "ended", "ended"}[i%4], []string{"", "", "passed", "failed"}[i%4]
 		x.Agent, x.By, x.Kind, x.QueuedAt = []string{"quay", "pier"}[i/5%2], []string{"tern", `O'Gull "x"`}[i/7%2], []string{"remote", "script"}[i/6%2], int64(1000+i/2) // two at a time
 		x.Tags = []string{"[]", `["berths"]`, `["berths","slow"]`}[i%3]
@@ -54,7 +54,7 @@ func TestSessionsAreFoundByEveryFilter(t *testing.T) {
 			return rapid.SampledFrom(append([]string{"", "", ""}, values...)).Draw(t, label)
 		}
 		f := SessionFilter{Text: maybe("text", "tides", "%", "_", `\`, "100%", "O'Gull", "#2", "BUILD", "nothing like it", "phone"), Test: maybe("test", "berth", "%", "tide"), Tag: maybe("tag", "berths", "slow", "none"),
-			Browser: maybe("browser", "chromium", "webkit"), Device: maybe("device", "phone"), Verdict: maybe("verdict", "passed", "failed"), State: maybe("state", "waiting", "open", "ended"),
+			Browser: maybe("browser", "chromium", "webkitgtk"), Device: maybe("device", "phone"), Verdict: maybe("verdict", "passed", "failed"), State: maybe("state", "waiting", "open", "ended"),
 			Project: maybe("project", projects...), Kind: maybe("kind", "remote", "script"), Agent: maybe("agent", "quay"), Run: rapid.IntRange(0, 2).Draw(t, "run"),
 			Since: rapid.SampledFrom([]int64{0, 1010}).Draw(t, "since"), Until: rapid.SampledFrom([]int64{0, 1020}).Draw(t, "until"), Before: maybe("before", "s-30", "s-31"), Limit: rapid.IntRange(1, 70).Draw(t, "limit")}
 		var want []string
@@ -102,7 +102,7 @@ func TestASessionsLife(t *testing.T) {
 	x.Verdict, x.How, x.EndedAt = "ended", "the client ended it", 9
 	require.NoError(t, s.Write(append(AddAttempt(Attempt{ID: "s1", RunID: run, Number: 1, Verdict: "ended", Detail: "{}"}, nil), EndSession(x))...))
 	later := x
-	later.Verdict, later.How = "broken", "something else"
+	later.Verdict, later.How = "lab-fault", "something else"
 	require.NoError(t, s.Write(EndSession(later)))
 	got, err = s.SessionByID(t.Context(), "s1")
 	require.NoError(t, err)
@@ -169,7 +169,7 @@ func TestWhatIsSettledForAProject(t *testing.T) {
 	_, err := s.ProjectByName(t.Context(), "saltmarsh")
 	require.ErrorIs(t, err, ErrNotFound)
 	for _, keep := range []string{`[]`, `[{"days":3}]`} {
-		require.NoError(t, s.Write(SaveProject(Project{Name: "saltmarsh", Record: `{"video":"on"}`, Keep: keep})))
+		require.NoError(t, s.Write(SaveProject(Project{Name: "saltmarsh", Record: `{"video":"always"}`, Keep: keep})))
 	}
 	p, err := s.ProjectByName(t.Context(), "saltmarsh")
 	require.NoError(t, err)

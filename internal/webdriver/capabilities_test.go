@@ -69,10 +69,10 @@ func FuzzAlternatives(f *testing.F) {
 
 func TestChooseTakesTheFirstThatCanBeServed(t *testing.T) {
 	o := Offer{Browser: "firefox", Version: "153.7.0", Platform: "linux", Prefixes: []string{"moz:"}}
-	got, err := o.Choose([]Capabilities{{"browserName": "webkit"}, {"browserVersion": "15"}, {"browserVersion": "153", "moz:debug": true, "webSocketUrl": false}, {}})
+	got, err := o.Choose([]Capabilities{{"browserName": "webkitgtk"}, {"browserVersion": "15"}, {"browserVersion": "153", "moz:debug": true, "webSocketUrl": false}, {}})
 	require.NoError(t, err)
 	assert.Equal(t, Capabilities{"browserVersion": "153", "moz:debug": true, "webSocketUrl": false}, got)
-	_, err = o.Choose([]Capabilities{{"browserName": "webkit"}, {"platformName": "tern"}, {"webSocketUrl": true}, {"acceptInsecureCerts": true}, {"boat:size": 3}})
+	_, err = o.Choose([]Capabilities{{"browserName": "webkitgtk"}, {"platformName": "tern"}, {"webSocketUrl": true}, {"acceptInsecureCerts": true}, {"boat:size": 3}})
 	assert.Equal(t, SessionNotCreated, CodeOf(err))
-	assert.ErrorContains(t, err, "this is firefox, not webkit; this is linux, not tern; it has no webSocketUrl; it accepts no insecure certificates; it does not know boat:size")
+	assert.ErrorContains(t, err, "this is firefox, not webkitgtk; this is linux, not tern; it has no webSocketUrl; it accepts no insecure certificates; it does not know boat:size")
 }

@@ -223,9 +223,9 @@ func recordingCost(ctx context.Context, pane string) ([]row, error) {
 	defer stop()
 	remote := s.endpoint()
 	kinds := []map[string]any{
-		{"commands": "off", "screenshots": "off", "video": "off", "network": "off", "console": "off", "logs": "off"},
-		{"commands": "on", "screenshots": "on", "video": "off", "network": "on", "console": "on", "logs": "on"},
-		{"commands": "on", "screenshots": "on", "video": "on", "network": "on", "console": "on", "logs": "on"},
+		{"commands": "never", "screenshots": "never", "video": "never", "network": "never", "console": "never", "logs": "never"},
+		{"commands": "always", "screenshots": "always", "video": "never", "network": "always", "console": "always", "logs": "always"},
+		{"commands": "always", "screenshots": "always", "video": "always", "network": "always", "console": "always", "logs": "always"},
 	}
 	took := make([][]time.Duration, len(kinds))
 	for range 7 {

@@ -53,7 +53,7 @@ func take(ctx context.Context, out, pane, project string, run, wide, test int, o
 		"runs": "/", "run": fmt.Sprintf("/runs/%d", run), "test": fmt.Sprintf("/runs/%d/tests/%d", run, test),
 		"timeline": fmt.Sprintf("/runs/%d/timeline", wide), "forecast": fmt.Sprintf("/runs/%d/forecast", wide),
 		"sessions": "/sessions", "session": session, "connect": "/connect?browser=firefox&version=latest&test=Tides&run=build+812&device=phone",
-		"fleet": "/fleet?needs=browser%3Dheron%7Cgannet+site%3Dquay%7Cboathouse", "matrix": "/matrix?from=saltmarsh%3A+harbour", "start": "/start?preset=harbour-pairs", "plans": "/plans",
+		"fleet": "/fleet?needs=browser%3Dheron%7Cgannet+site%3Dquay%7Cboathouse", "matrix": "/matrix?from=saltmarsh%3A+harbour", "start": "/start?preset=harbour-pairs", "schedules": "/schedules",
 	}
 	for _, theme := range []string{"dark", "light"} {
 		if err := browse(ctx, dir, pane, out, theme, only, pages); err != nil {
@@ -97,7 +97,7 @@ func browse(ctx context.Context, dir, pane, out, theme, only string, pages map[s
 	if len(browsers) == 0 {
 		return fmt.Errorf("no chromium here")
 	}
-	profile := device.Profile{Name: "shots", Width: 1280, Height: 800, PixelRatio: 1}
+	profile := device.Profile{Name: "shots", Size: device.Size{Width: 1280, Height: 800}, Density: 1}
 	s, err := host.Open(ctx, sessions.Request{Browser: browsers[0], Device: profile})
 	if err != nil {
 		return err

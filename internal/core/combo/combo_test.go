@@ -31,9 +31,9 @@ func TestProductOrderAndLabels(t *testing.T) {
 }
 
 func TestLabelOfASinglePointNamesEverything(t *testing.T) {
-	got, err := product(Matrix{Axes: []Axis{{"browser", []string{"webkit"}}, {"mode", []string{"headless"}}}})
+	got, err := product(Matrix{Axes: []Axis{{"browser", []string{"webkitgtk"}}, {"mode", []string{"headless"}}}})
 	require.NoError(t, err)
-	assert.Equal(t, "webkit · headless", got[0].Label)
+	assert.Equal(t, "webkitgtk · headless", got[0].Label)
 }
 
 func TestCheckNamesTheFault(t *testing.T) {

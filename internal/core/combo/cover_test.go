@@ -156,33 +156,33 @@ func TestAConstructionCoversEveryPair(t *testing.T) {
 }
 
 func TestPlanSaysWhatIsMissingAndWhy(t *testing.T) {
-	m := Matrix{Name: "lab", Axes: []Axis{{"browser", []string{"chromium", "webkit"}}, {"os", []string{"linux", "macos"}}, {"device", []string{"desktop", "phone"}}},
-		Only: []string{`browser != "webkit" || os == "macos"`}, Drop: []Drop{{"os": {"macos"}, "device": {"phone"}}},
-		Add: []map[string]string{{"browser": "webkit", "os": "linux", "device": "desktop"}, {"browser": "firefox", "channel": "beta"}}}
+	m := Matrix{Name: "lab", Axes: []Axis{{"browser", []string{"chromium", "webkitgtk"}}, {"os", []string{"linux", "macos"}}, {"device", []string{"desktop", "phone"}}},
+		Only: []string{`browser != "webkitgtk" || os == "macos"`}, Drop: []Drop{{"os": {"macos"}, "device": {"phone"}}},
+		Add: []map[string]string{{"browser": "webkitgtk", "os": "linux", "device": "desktop"}, {"browser": "firefox", "channel": "beta"}}}
 	plan, err := m.Plan(nil)
 	require.NoError(t, err)
 	var labels []string
 	for _, c := range plan.Combinations {
 		labels = append(labels, c.Label)
 	}
-	assert.Equal(t, []string{"webkit · linux · desktop", "firefox · beta", "chromium · linux · desktop", "chromium · linux · phone", "chromium · macos · desktop", "webkit · macos · desktop"}, labels)
+	assert.Equal(t, []string{"webkitgtk · linux · desktop", "firefox · beta", "chromium · linux · desktop", "chromium · linux · phone", "chromium · macos · desktop", "webkitgtk · macos · desktop"}, labels)
 	assert.Equal(t, []Missing{
 		{map[string]string{"browser": "chromium", "os": "macos", "device": "phone"}, "drop device=phone os=macos"},
-		{map[string]string{"browser": "webkit", "os": "linux", "device": "phone"}, `only browser != "webkit" || os == "macos"`},
-		{map[string]string{"browser": "webkit", "os": "macos", "device": "phone"}, "drop device=phone os=macos"},
+		{map[string]string{"browser": "webkitgtk", "os": "linux", "device": "phone"}, `only browser != "webkitgtk" || os == "macos"`},
+		{map[string]string{"browser": "webkitgtk", "os": "macos", "device": "phone"}, "drop device=phone os=macos"},
 	}, plan.Missing)
 
 	m.Add, m.Cover = m.Add[:1], Cover{Strength: 2}
 	plan, err = m.Plan(nil)
 	require.NoError(t, err)
-	assert.Equal(t, "webkit · linux · desktop", plan.Combinations[0].Label, "a must-have is kept whatever the rules say")
+	assert.Equal(t, "webkitgtk · linux · desktop", plan.Combinations[0].Label, "a must-have is kept whatever the rules say")
 	reasons := map[string]string{}
 	for _, miss := range plan.Missing {
 		reasons[Key(miss.Values)] = miss.Reason
 	}
 	assert.Equal(t, map[string]string{
-		"browser=webkit;os=linux": `only browser != "webkit" || os == "macos"`, "device=phone;os=macos": "drop device=phone os=macos",
-		"browser=webkit;device=phone": "drop device=phone os=macos", // webkit is on macos only, which has no phone
+		"browser=webkitgtk;os=linux": `only browser != "webkitgtk" || os == "macos"`, "device=phone;os=macos": "drop device=phone os=macos",
+		"browser=webkitgtk;device=phone": "drop device=phone os=macos", // webkitgtk is on macos only, which has no phone
 	}, reasons)
 }
 

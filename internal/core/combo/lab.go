@@ -9,14 +9,15 @@ import (
 // Lab is what a plan has to know of the agents. Answers may not change while a
 // plan is made.
 type Lab interface {
-	// Versions lists the versions of a browser that some agent has.
-	Versions(browser string) []string
+	// Versions lists the versions of a browser, of an engine, or of both, that
+	// some agent has; what is "" may be any.
+	Versions(browser, engine string) []string
 	// Lacks says why no agent could ever run a combination; "" when one could.
 	Lacks(values map[string]string) string
 }
 
 // labAxes are the axes that say something of an agent.
-var labAxes = []string{"browser", "version", "os", "mode"}
+var labAxes = []string{"browser", "engine", "version", "os", "mode"}
 
 // frozen replaces a version selector by the version it means in the lab.
 func frozen(lab Lab, values map[string]string) (map[string]string, error) {
@@ -28,9 +29,9 @@ func frozen(lab Lab, values map[string]string) (map[string]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	got, err := sel.Resolve(lab.Versions(values["browser"]))
+	got, err := sel.Resolve(lab.Versions(values["browser"], values["engine"]))
 	if err != nil {
-		return nil, fmt.Errorf("%s %s is unresolved: %w", values["browser"], version, err)
+		return nil, fmt.Errorf("%s %s is unresolved: %w", cmp.Or(values["browser"], values["engine"]), version, err)
 	}
 	out := make(map[string]string, len(values))
 	for k, v := range values {

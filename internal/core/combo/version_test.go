@@ -84,7 +84,7 @@ func TestBoundsSplit(t *testing.T) {
 
 type testLab struct{}
 
-func (testLab) Versions(browser string) []string {
+func (testLab) Versions(browser, _ string) []string {
 	return map[string][]string{"kestrel": {"12.1", "11.4"}, "osprey": {"7.2"}}[browser]
 }
 

@@ -6,20 +6,46 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 )
 
 // Profile is an emulated device.
 type Profile struct {
-	Name       string  `json:"name"`
-	Title      string  `json:"title"`
-	Width      int     `json:"width"`       // viewport, CSS pixels
-	Height     int     `json:"height"`      // viewport, CSS pixels
-	PixelRatio float64 `json:"pixel_ratio"` // device pixels for one CSS pixel
-	Touch      bool    `json:"touch"`
-	Mobile     bool    `json:"mobile"`              // user agent of a hand-held device
-	Locale     string  `json:"locale,omitempty"`    // BCP 47; "" is the browser's own
-	TimeZone   string  `json:"time_zone,omitempty"` // of the IANA database; "" is the machine's
+	Name     string  `json:"name"`
+	Title    string  `json:"title"`
+	Size     Size    `json:"size"`    // of the viewport
+	Density  float64 `json:"density"` // device pixels for one CSS pixel
+	Touch    bool    `json:"touch"`
+	Handheld bool    `json:"handheld"`            // user agent of a hand-held device
+	Locale   string  `json:"locale,omitempty"`    // BCP 47; "" is the browser's own
+	TimeZone string  `json:"time_zone,omitempty"` // of the IANA database; "" is the machine's
+}
+
+// Size is the size of a viewport in CSS pixels. Its text is such as 390x844.
+type Size struct{ Width, Height int }
+
+// ParseSize reads a size such as 390x844; × may stand for x.
+func ParseSize(s string) (size Size, err error) {
+	w, h, ok := strings.Cut(strings.ReplaceAll(s, "×", "x"), "x")
+	size.Width, err = strconv.Atoi(w)
+	var other error
+	size.Height, other = strconv.Atoi(h)
+	if !ok || err != nil || other != nil {
+		return Size{}, fmt.Errorf("expected a size such as 390x844, found %q", s)
+	}
+	return size, nil
+}
+
+func (s Size) String() string { return fmt.Sprintf("%dx%d", s.Width, s.Height) }
+
+// MarshalText writes a size as String does.
+func (s Size) MarshalText() ([]byte, error) { return []byte(s.String()), nil }
+
+// UnmarshalText reads a size as ParseSize does.
+func (s *Size) UnmarshalText(text []byte) (err error) {
+	*s, err = ParseSize(string(text))
+	return err
 }
 
 // Sides of a viewport, in CSS pixels.
@@ -31,10 +57,10 @@ const (
 // Check says what is wrong with a profile.
 func (p Profile) Check() error {
 	switch {
-	case p.Width < MinSide || p.Width > MaxSide || p.Height < MinSide || p.Height > MaxSide:
-		return fmt.Errorf("a viewport is %d to %d pixels wide and high, not %d×%d", MinSide, MaxSide, p.Width, p.Height)
-	case !(p.PixelRatio >= 0.5 && p.PixelRatio <= 8):
-		return fmt.Errorf("a pixel ratio is 0.5 to 8, not %g", p.PixelRatio)
+	case p.Size.Width < MinSide || p.Size.Width > MaxSide || p.Size.Height < MinSide || p.Size.Height > MaxSide:
+		return fmt.Errorf("a viewport is %d to %d pixels wide and high, not %d×%d", MinSide, MaxSide, p.Size.Width, p.Size.Height)
+	case !(p.Density >= 0.5 && p.Density <= 8):
+		return fmt.Errorf("a density is 0.5 to 8, not %g", p.Density)
 	}
 	return nil
 }
@@ -48,9 +74,9 @@ var (
 // combination ask for.
 func (p Profile) With(values map[string]string) (Profile, error) {
 	if v, ok := values["viewport"]; ok {
-		n, err := fmt.Sscanf(strings.ReplaceAll(v, "×", "x"), "%dx%d", &p.Width, &p.Height)
-		if err != nil || n != 2 {
-			return p, fmt.Errorf("viewport: expected a size such as 1024x768, found %q", v)
+		var err error
+		if p.Size, err = ParseSize(v); err != nil {
+			return p, fmt.Errorf("viewport: %w", err)
 		}
 		p.Name, p.Title = p.Name+" "+v, p.Title+", "+v
 	}
@@ -71,7 +97,7 @@ func (p Profile) With(values map[string]string) (Profile, error) {
 
 // Orientation is "portrait" or "landscape".
 func (p Profile) Orientation() string {
-	if p.Width > p.Height {
+	if p.Size.Width > p.Size.Height {
 		return "landscape"
 	}
 	return "portrait"
@@ -79,33 +105,33 @@ func (p Profile) Orientation() string {
 
 // Small reports whether pages are expected to show their small-screen layout:
 // a viewport narrower than 768 CSS pixels.
-func (p Profile) Small() bool { return p.Width < 768 }
+func (p Profile) Small() bool { return p.Size.Width < 768 }
 
 // Default is the profile of a combination that names none.
 const Default = "desktop"
 
 // Catalogue lists every built-in profile, from large to small.
 var Catalogue = []Profile{
-	{Name: "wall-display", Title: "wall display, 4K", Width: 3840, Height: 2160, PixelRatio: 1},
-	{Name: "desktop-large", Title: "large desktop", Width: 1920, Height: 1080, PixelRatio: 1},
-	{Name: "desktop", Title: "desktop", Width: 1280, Height: 800, PixelRatio: 1},
-	{Name: "desktop-dense", Title: "desktop, dense display", Width: 1440, Height: 900, PixelRatio: 2},
-	{Name: "laptop", Title: "laptop", Width: 1366, Height: 768, PixelRatio: 1},
-	{Name: "laptop-touch", Title: "laptop with a touch screen", Width: 1366, Height: 768, PixelRatio: 1.5, Touch: true},
-	{Name: "kiosk", Title: "upright kiosk", Width: 1080, Height: 1920, PixelRatio: 1, Touch: true},
-	{Name: "tablet-large", Title: "large tablet, upright", Width: 1024, Height: 1366, PixelRatio: 2, Touch: true, Mobile: true},
-	{Name: "tablet-large-landscape", Title: "large tablet, on its side", Width: 1366, Height: 1024, PixelRatio: 2, Touch: true, Mobile: true},
-	{Name: "tablet", Title: "tablet, upright", Width: 820, Height: 1180, PixelRatio: 2, Touch: true, Mobile: true},
-	{Name: "tablet-landscape", Title: "tablet, on its side", Width: 1180, Height: 820, PixelRatio: 2, Touch: true, Mobile: true},
-	{Name: "tablet-small", Title: "small tablet, upright", Width: 744, Height: 1133, PixelRatio: 2, Touch: true, Mobile: true},
-	{Name: "foldable-open", Title: "foldable, open", Width: 673, Height: 841, PixelRatio: 2.5, Touch: true, Mobile: true},
-	{Name: "foldable-open-landscape", Title: "foldable, open, on its side", Width: 841, Height: 673, PixelRatio: 2.5, Touch: true, Mobile: true},
-	{Name: "foldable-closed", Title: "foldable, closed", Width: 344, Height: 882, PixelRatio: 2.5, Touch: true, Mobile: true},
-	{Name: "phone-large", Title: "large phone, upright", Width: 430, Height: 932, PixelRatio: 3, Touch: true, Mobile: true},
-	{Name: "phone-large-landscape", Title: "large phone, on its side", Width: 932, Height: 430, PixelRatio: 3, Touch: true, Mobile: true},
-	{Name: "phone", Title: "phone, upright", Width: 390, Height: 844, PixelRatio: 3, Touch: true, Mobile: true},
-	{Name: "phone-landscape", Title: "phone, on its side", Width: 844, Height: 390, PixelRatio: 3, Touch: true, Mobile: true},
-	{Name: "phone-small", Title: "small phone, upright", Width: 320, Height: 568, PixelRatio: 2, Touch: true, Mobile: true},
+	{Name: "wall-display", Title: "wall display, 4K", Size: Size{3840, 2160}, Density: 1},
+	{Name: "desktop-large", Title: "large desktop", Size: Size{1920, 1080}, Density: 1},
+	{Name: "desktop", Title: "desktop", Size: Size{1280, 800}, Density: 1},
+	{Name: "desktop-dense", Title: "desktop, dense display", Size: Size{1440, 900}, Density: 2},
+	{Name: "laptop", Title: "laptop", Size: Size{1366, 768}, Density: 1},
+	{Name: "laptop-touch", Title: "laptop with a touch screen", Size: Size{1366, 768}, Density: 1.5, Touch: true},
+	{Name: "kiosk", Title: "upright kiosk", Size: Size{1080, 1920}, Density: 1, Touch: true},
+	{Name: "tablet-large", Title: "large tablet, upright", Size: Size{1024, 1366}, Density: 2, Touch: true, Handheld: true},
+	{Name: "tablet-large-landscape", Title: "large tablet, on its side", Size: Size{1366, 1024}, Density: 2, Touch: true, Handheld: true},
+	{Name: "tablet", Title: "tablet, upright", Size: Size{820, 1180}, Density: 2, Touch: true, Handheld: true},
+	{Name: "tablet-landscape", Title: "tablet, on its side", Size: Size{1180, 820}, Density: 2, Touch: true, Handheld: true},
+	{Name: "tablet-small", Title: "small tablet, upright", Size: Size{744, 1133}, Density: 2, Touch: true, Handheld: true},
+	{Name: "foldable-open", Title: "foldable, open", Size: Size{673, 841}, Density: 2.5, Touch: true, Handheld: true},
+	{Name: "foldable-open-landscape", Title: "foldable, open, on its side", Size: Size{841, 673}, Density: 2.5, Touch: true, Handheld: true},
+	{Name: "foldable-closed", Title: "foldable, closed", Size: Size{344, 882}, Density: 2.5, Touch: true, Handheld: true},
+	{Name: "phone-large", Title: "large phone, upright", Size: Size{430, 932}, Density: 3, Touch: true, Handheld: true},
+	{Name: "phone-large-landscape", Title: "large phone, on its side", Size: Size{932, 430}, Density: 3, Touch: true, Handheld: true},
+	{Name: "phone", Title: "phone, upright", Size: Size{390, 844}, Density: 3, Touch: true, Handheld: true},
+	{Name: "phone-landscape", Title: "phone, on its side", Size: Size{844, 390}, Density: 3, Touch: true, Handheld: true},
+	{Name: "phone-small", Title: "small phone, upright", Size: Size{320, 568}, Density: 2, Touch: true, Handheld: true},
 }
 
 // Find returns the profile of a name, of the catalogue or else of further ones;
@@ -134,12 +160,12 @@ func Names(further ...Profile) []string {
 // frozen form those families use; "" keeps the browser's own. version is the
 // browser's version; only its major part is used.
 func (p Profile) UserAgent(engine, version string) string {
-	if !p.Mobile {
+	if !p.Handheld {
 		return ""
 	}
 	major, _, _ := strings.Cut(version, ".")
 	mobile := "Mobile "
-	if min(p.Width, p.Height) >= 600 {
+	if min(p.Size.Width, p.Size.Height) >= 600 {
 		mobile = ""
 	}
 	switch engine {

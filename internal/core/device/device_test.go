@@ -13,8 +13,8 @@ func TestCatalogueIsSound(t *testing.T) {
 	for _, p := range Catalogue {
 		assert.False(t, seen[p.Name], p.Name)
 		seen[p.Name] = true
-		assert.Positive(t, p.Width*p.Height, p.Name)
-		assert.GreaterOrEqual(t, p.PixelRatio, 1.0, p.Name)
+		assert.Positive(t, p.Size.Width*p.Size.Height, p.Name)
+		assert.GreaterOrEqual(t, p.Density, 1.0, p.Name)
 		got, err := Find(p.Name)
 		require.NoError(t, err)
 		assert.Equal(t, p, got)

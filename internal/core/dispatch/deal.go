@@ -104,7 +104,7 @@ func (m *Machine) dealPane(now time.Time, r *runState, p *paneState) bool {
 		if tests := m.pick(p, pin, n, seconds); len(tests) > 0 {
 			m.grant(now, r, p, pin, tests)
 			return true
-		} // what waits was broken by the lab there: it moves to another agent
+		} // what waits met a fault of the lab there: it moves to another agent
 	}
 	for len(able) > 0 {
 		best := 0

@@ -135,7 +135,7 @@ type End struct {
 // Closed says that a lease has a result for each of its tests.
 type Closed struct{ Fence int64 }
 
-// Lost records a broken attempt that its agent will never report.
+// Lost records a lab fault: an attempt that its agent will never report.
 type Lost struct {
 	Fence   int64
 	Agent   string

@@ -81,9 +81,9 @@ func TestLabFaultMovesToAnotherAgentAndGivesUpInTheEnd(t *testing.T) {
 	l := only[Lease](m.Submit(t0, runOf("r", 1, "chromium")))[0]
 	seen := []string{l.Agent}
 	for {
-		_, ds := m.Result(t0, l.Fence, 0, Outcome{Verdict: verdict.Broken})
+		_, ds := m.Result(t0, l.Fence, 0, Outcome{Verdict: verdict.LabFault})
 		if s := only[Settled](ds); len(s) > 0 {
-			assert.Equal(t, verdict.Broken, s[0].Verdict)
+			assert.Equal(t, verdict.LabFault, s[0].Verdict)
 			break
 		}
 		l = only[Lease](ds)[0]
@@ -133,8 +133,8 @@ func TestAgentThatComesBackKeepsItsLeases(t *testing.T) {
 
 func TestWorkNobodyCanDo(t *testing.T) {
 	m := New(Config{}, 0)
-	m.Know(t0, agentWith("pier", 1, "webkit"))
-	ds := m.Submit(t0, runOf("r", 2, "chromium", "webkit"))
+	m.Know(t0, agentWith("pier", 1, "webkitgtk"))
+	ds := m.Submit(t0, runOf("r", 2, "chromium", "webkitgtk"))
 	s := only[Settled](ds)
 	require.Len(t, s, 2, "the pane that an offline agent could serve waits")
 	assert.Equal(t, verdict.Unsupported, s[0].Verdict)
@@ -144,8 +144,8 @@ func TestWorkNobodyCanDo(t *testing.T) {
 	ds = m.Tick(after(5*time.Minute + time.Second))
 	s = only[Settled](ds)
 	require.Len(t, s, 2)
-	assert.Equal(t, verdict.Broken, s[0].Verdict)
-	assert.Contains(t, s[0].Why, "no agent with browser=webkit took work for 5m0s: pier is offline")
+	assert.Equal(t, verdict.LabFault, s[0].Verdict)
+	assert.Contains(t, s[0].Why, "no agent with browser=webkitgtk took work for 5m0s: pier is offline")
 	assert.Len(t, only[Over](ds), 1)
 }
 
@@ -171,7 +171,7 @@ func TestGivingBackTheLastLeaseEndsTheRun(t *testing.T) {
 	first := only[Lease](m.Submit(t0, runOf("r", 1, "chromium")))[0]
 	second := only[Lease](m.Done(t0, first.Fence, "no disk"))[0]
 	ds := m.Done(t0, second.Fence, "no disk")
-	assert.Equal(t, verdict.Broken, only[Settled](ds)[0].Verdict)
+	assert.Equal(t, verdict.LabFault, only[Settled](ds)[0].Verdict)
 	assert.Len(t, only[Over](ds), 1)
 	assert.Empty(t, m.Done(t0, second.Fence, "again"))
 }
@@ -271,10 +271,10 @@ func TestOneLaneKeepsAPaneToOneAgent(t *testing.T) {
 
 func TestScarceAgentsAreKept(t *testing.T) {
 	m := New(Config{}, 0)
-	m.Join(t0, agentWith("amber", 1, "chromium", "webkit"), nil)
+	m.Join(t0, agentWith("amber", 1, "chromium", "webkitgtk"), nil)
 	m.Join(t0, agentWith("brass", 1, "chromium"), nil)
-	assert.Equal(t, "brass", only[Lease](m.Submit(t0, runOf("r", 1, "chromium")))[0].Agent, "only amber has webkit")
-	assert.Equal(t, "amber", only[Lease](m.Submit(t0, runOf("s", 1, "webkit")))[0].Agent)
+	assert.Equal(t, "brass", only[Lease](m.Submit(t0, runOf("r", 1, "chromium")))[0].Agent, "only amber has webkitgtk")
+	assert.Equal(t, "amber", only[Lease](m.Submit(t0, runOf("s", 1, "webkitgtk")))[0].Agent)
 }
 
 func TestAnAgentRestsAfterFaultsInARowAndIsTriedAgain(t *testing.T) {
@@ -289,20 +289,20 @@ func TestAnAgentRestsAfterFaultsInARowAndIsTriedAgain(t *testing.T) {
 		return ds
 	}
 	for range 5 {
-		assert.Empty(t, only[Rests](fail(t0, Outcome{Verdict: verdict.Broken, Site: true})), "the site's fault is not the agent's")
+		assert.Empty(t, only[Rests](fail(t0, Outcome{Verdict: verdict.LabFault, Site: true})), "the site's fault is not the agent's")
 	}
-	broken := Outcome{Verdict: verdict.Broken, Why: "no display"}
-	fail(t0, broken)
-	fail(t0, broken)
-	ds := fail(t0, broken)
+	fault := Outcome{Verdict: verdict.LabFault, Why: "no display"}
+	fail(t0, fault)
+	fail(t0, fault)
+	ds := fail(t0, fault)
 	require.Equal(t, []Rests{{"quay", after(2 * time.Minute), "3 lab faults in a row, the last: no display"}}, only[Rests](ds))
 	assert.Empty(t, only[Lease](ds))
 	assert.Equal(t, "resting: 3 lab faults in a row, the last: no display", m.Load("quay").Away)
 	l = only[Lease](m.Tick(after(2 * time.Minute)))[0]
-	assert.Equal(t, after(6*time.Minute), only[Rests](fail(after(2*time.Minute), broken))[0].Until, "the next rest is twice as long")
+	assert.Equal(t, after(6*time.Minute), only[Rests](fail(after(2*time.Minute), fault))[0].Until, "the next rest is twice as long")
 	l = only[Lease](m.Wake(after(3*time.Minute), "quay"))[0]
 	fail(after(3*time.Minute), Outcome{Verdict: verdict.Passed})
-	assert.Empty(t, only[Rests](fail(after(3*time.Minute), broken)))
+	assert.Empty(t, only[Rests](fail(after(3*time.Minute), fault)))
 }
 
 func TestDraining(t *testing.T) {

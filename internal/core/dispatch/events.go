@@ -175,7 +175,7 @@ func (m *Machine) Renew(now time.Time, agent string, fences []int64) (ended []in
 type Outcome struct {
 	Verdict verdict.Verdict
 	Why     string
-	Site    bool    // what was broken is the site under test, not the agent
+	Site    bool    // at fault is the site under test, not the agent
 	Seconds float64 // how long the attempt took; 0 when that says nothing
 }
 
@@ -195,7 +195,7 @@ func (m *Machine) Result(now time.Time, fence int64, test int, o Outcome) (accep
 		ls.started = -1
 	}
 	r := m.byID[ls.Run]
-	if o.Seconds > 0 && o.Verdict != verdict.Broken {
+	if o.Seconds > 0 && o.Verdict != verdict.LabFault {
 		m.learn(r, test, o.Seconds)
 	}
 	if len(ls.left) == 0 {
@@ -204,9 +204,9 @@ func (m *Machine) Result(now time.Time, fence int64, test int, o Outcome) (accep
 	}
 	m.attempt(r, r.panes[ls.Pane], test, o.Verdict, ls.Agent)
 	switch a := m.agents[ls.Agent]; {
-	case o.Verdict == verdict.Broken && !o.Site:
+	case o.Verdict == verdict.LabFault && !o.Site:
 		m.fault(now, ls.Agent, o.Why)
-	case a != nil && o.Verdict != verdict.Broken:
+	case a != nil && o.Verdict != verdict.LabFault:
 		a.faults, a.rest = 0, 0
 	}
 	if r.StopAfter > 0 && r.failed >= r.StopAfter && r.open > 0 {
@@ -218,7 +218,7 @@ func (m *Machine) Result(now time.Time, fence int64, test int, o Outcome) (accep
 }
 
 // Done gives a lease back. Tests without a result are queued again; the one
-// that had started counts as broken.
+// that had started counts as a lab fault.
 func (m *Machine) Done(now time.Time, fence int64, why string) []Decision {
 	if ls := m.leases[fence]; ls != nil {
 		m.loseAll(now, ls.Agent, why, func(o *leaseState) bool { return o == ls })
@@ -238,7 +238,7 @@ func (m *Machine) Cancel(now time.Time, id, why string) []Decision {
 }
 
 // Tick lets time pass: leases that were not renewed end, rested agents take
-// work again, work that waited too long for an agent is broken, and runs that
+// work again, work that waited too long for an agent is a lab fault, and runs that
 // are over their time are stopped. Call it about once a second.
 func (m *Machine) Tick(now time.Time) []Decision {
 	expired := func(ls *leaseState) bool { return now.After(ls.Expires) }
@@ -264,7 +264,7 @@ func (m *Machine) Tick(now time.Time) []Decision {
 		}
 		for _, p := range r.panes {
 			if len(p.queue) > 0 && !p.class.lackSince.IsZero() && now.Sub(later(p.class.lackSince, p.since)) > limit {
-				m.settleQueue(r, p, verdict.Broken, m.lacked(p.class.needs, limit))
+				m.settleQueue(r, p, verdict.LabFault, m.lacked(p.class.needs, limit))
 			}
 		}
 		m.finish(r)

@@ -48,7 +48,7 @@ func (w *world) carryOut(t require.TestingT, ds []Decision) {
 			require.Contains(t, w.live, d.Fence)
 			delete(w.live, d.Fence)
 		case Lost:
-			w.test(Lease{Run: d.Run, Pane: d.Pane}, d.Test).Past = append(w.test(Lease{Run: d.Run, Pane: d.Pane}, d.Test).Past, verdict.Broken)
+			w.test(Lease{Run: d.Run, Pane: d.Pane}, d.Test).Past = append(w.test(Lease{Run: d.Run, Pane: d.Pane}, d.Test).Past, verdict.LabFault)
 		case Settled:
 			require.NotContains(t, w.settled, key(d.Run, d.Pane, d.Test), "settled twice")
 			w.settled[key(d.Run, d.Pane, d.Test)] = d.Verdict
@@ -170,7 +170,7 @@ func (w *world) submit(t *rapid.T) {
 		Owner: rapid.SampledFrom([]string{"ada", "bo"}).Draw(t, "owner"), Priority: rapid.IntRange(-1, 1).Draw(t, "priority"),
 		Retries: rapid.IntRange(0, 2).Draw(t, "retries"), Limit: rapid.IntRange(0, 3).Draw(t, "limit"), Lanes: rapid.IntRange(0, 2).Draw(t, "lanes"),
 		StopAfter: rapid.SampledFrom([]int{0, 0, 2}).Draw(t, "stop after"), TimeLimit: time.Duration(rapid.SampledFrom([]int{0, 0, 60}).Draw(t, "time limit")) * time.Second}
-	for _, b := range []string{"chromium", "firefox", "webkit"} {
+	for _, b := range []string{"chromium", "firefox", "webkitgtk"} {
 		p := Pane{Needs: fleet.Needs{"browser": {b}}, Values: map[string]string{"browser": b}}
 		for range rapid.IntRange(1, 5).Draw(t, "tests") {
 			test := Test{Seconds: float64(rapid.IntRange(0, 30).Draw(t, "seconds"))}
@@ -194,7 +194,7 @@ func (w *world) submit(t *rapid.T) {
 func newWorld(t *rapid.T) *world {
 	w := &world{m: New(Config{MaxSlice: 3}, 0), now: t0, live: map[int64]Lease{}, left: map[int64][]int{}, settled: map[string]verdict.Verdict{},
 		over: map[string]bool{}, runs: map[string]*Run{}, agents: map[string]Agent{}, online: map[string]bool{}, resting: map[string]bool{}}
-	for _, a := range []Agent{agentWith("pier", 1, "chromium"), agentWith("quay", 2, "chromium", "firefox"), agentWith("slip", 3, "webkit", "firefox")} {
+	for _, a := range []Agent{agentWith("pier", 1, "chromium"), agentWith("quay", 2, "chromium", "firefox"), agentWith("slip", 3, "webkitgtk", "firefox")} {
 		w.agents[a.Name] = a
 	}
 	if rapid.Bool().Draw(t, "quotas") {
@@ -206,7 +206,7 @@ func newWorld(t *rapid.T) *world {
 }
 
 func TestEveryHistoryEndsWithOneVerdictForEachTest(t *testing.T) {
-	verdicts := []verdict.Verdict{verdict.Passed, verdict.Passed, verdict.Failed, verdict.Broken}
+	verdicts := []verdict.Verdict{verdict.Passed, verdict.Passed, verdict.Failed, verdict.LabFault}
 	events := []string{"submit", "join", "join", "leave", "result", "result", "result", "result", "late", "done", "cancel", "tick", "renew", "drain", "wake", "restart", "back"}
 	rapid.Check(t, func(t *rapid.T) {
 		w := newWorld(t)

@@ -244,7 +244,7 @@ func (m *Machine) add(now time.Time, r Run) *runState {
 				switch v {
 				case verdict.Failed:
 					ts.retries++
-				case verdict.Broken:
+				case verdict.LabFault:
 					ts.labTries++
 				}
 			}
@@ -441,7 +441,7 @@ func (m *Machine) attempt(r *runState, p *paneState, test int, v verdict.Verdict
 	case v == verdict.Failed && t.retries < r.Retries:
 		t.retries++
 		m.enqueue(p, test)
-	case v == verdict.Broken && t.labTries < m.cfg.LabTries && !(r.Once && t.begun):
+	case v == verdict.LabFault && t.labTries < m.cfg.LabTries && !(r.Once && t.begun):
 		t.labTries++
 		if t.avoid == nil {
 			t.avoid = map[string]bool{}
@@ -471,7 +471,7 @@ func (m *Machine) settleQueue(r *runState, p *paneState, v verdict.Verdict, why 
 	for _, test := range queue {
 		t := p.tests[test]
 		m.tally(p, t, false)
-		if known := verdict.OfAttempts(t.past); known != verdict.Pending && known != verdict.Broken {
+		if known := verdict.OfAttempts(t.past); known != verdict.Pending && known != verdict.LabFault {
 			m.settle(r, p, test, known, why)
 		} else {
 			m.settle(r, p, test, v, why)
@@ -492,7 +492,7 @@ func (m *Machine) loseAll(now time.Time, agent, why string, which func(*leaseSta
 
 // lose ends a lease whose agent will report no more. The test that was running
 // (or, when none was, the first of the slice, so that a slice that can never
-// start does not go round for ever) is booked as broken. The run may be over
+// start does not go round for ever) is booked as a lab fault. The run may be over
 // afterwards.
 func (m *Machine) lose(now time.Time, ls *leaseState, why string) {
 	r := m.byID[ls.Run]
@@ -510,7 +510,7 @@ func (m *Machine) lose(now time.Time, ls *leaseState, why string) {
 		}
 		m.out = append(m.out, Lost{Fence: ls.Fence, Agent: ls.Agent, Run: ls.Run, Pane: ls.Pane, Test: t,
 			Attempt: len(p.tests[t].past) + 1, Why: why})
-		m.attempt(r, p, t, verdict.Broken, ls.Agent)
+		m.attempt(r, p, t, verdict.LabFault, ls.Agent)
 	}
 	m.finish(r)
 }

@@ -14,12 +14,13 @@ import (
 )
 
 // Facts is what an agent has. A fact may have several values: an agent with two
-// browsers has two values of "browser".
+// browsers has two values of "browser". Values of "engine" and "version" begin
+// with the browser that they belong to: "firefox gecko", "firefox 153.0".
 type Facts map[string][]string
 
 // Browser is one browser found on an agent.
 type Browser struct {
-	Name          string `json:"name"`   // value of the axis "browser": chromium, firefox, webkit …
+	Name          string `json:"name"`   // value of the axis "browser": chromium, firefox, webkitgtk …
 	Engine        string `json:"engine"` // chromium, gecko, webkit, standin
 	Version       string `json:"version"`
 	Path          string `json:"path"`
@@ -57,9 +58,15 @@ func (b Browser) HasVersion(want string) bool {
 	return err == nil && sel.Allows(b.Version)
 }
 
+// Serves reports whether the browser can be opened for a combination.
+func (b Browser) Serves(values map[string]string) bool {
+	named := func(axis, is string) bool { return values[axis] == "" || values[axis] == is }
+	return b.Fits && named("browser", b.Name) && named("engine", b.Engine) && b.HasVersion(values["version"])
+}
+
 // Own are the facts that agents have by themselves; labels may not use their
 // names.
-var Own = []string{"agent", "arch", "browser", "cores", "memory_mb", "mode", "os", "os_version", "pool", "version"}
+var Own = []string{"agent", "arch", "browser", "cores", "engine", "memory_mb", "mode", "os", "os_version", "pool", "version"}
 
 // Facts flattens the machine of an agent for matching. Only browsers that fit
 // their driver count, since no other can be opened.
@@ -75,6 +82,9 @@ func (m Machine) Facts(agent string) Facts {
 				f["browser"] = append(f["browser"], b.Name)
 			}
 			f["version"] = append(f["version"], b.Name+" "+b.Version)
+			if e := b.Name + " " + b.Engine; !slices.Contains(f["engine"], e) {
+				f["engine"] = append(f["engine"], e)
+			}
 		}
 	}
 	for k, v := range m.Labels {
@@ -101,26 +111,39 @@ func (l Lack) String() string {
 }
 
 // Match returns what facts lack of needs, in order of fact name; nil means that
-// they match. Where the browser is lacking its version is not mentioned.
+// they match. Browser, engine and version have to be those of one browser; what
+// is lacking of the first of them is said, and what follows from it is not.
 func Match(needs Needs, facts Facts) []Lack {
 	var lacks []Lack
 	for fact, want := range needs {
 		have := facts[fact]
 		meets := func(w string) bool { return has(have, w) }
-		if fact == "version" {
+		switch fact {
+		case "engine":
 			have = ofBrowsers(have, needs["browser"])
+			meets = func(w string) bool { return len(ofEngine(have, []string{w})) > 0 }
+		case "version":
+			have = ofBrowsers(have, needs["browser"])
+			if engines, asked := needs["engine"]; asked {
+				have = ofBrowsers(have, append(ofEngine(ofBrowsers(facts["engine"], needs["browser"]), engines), ""))
+			}
 			meets = func(w string) bool { return hasVersion(have, w) }
 		}
 		if !slices.ContainsFunc(want, meets) {
 			lacks = append(lacks, Lack{Fact: fact, Want: want, Have: have})
 		}
 	}
-	if slices.ContainsFunc(lacks, func(l Lack) bool { return l.Fact == "browser" }) {
-		lacks = slices.DeleteFunc(lacks, func(l Lack) bool { return l.Fact == "version" })
+	for i, first := range aboutBrowsers {
+		if slices.ContainsFunc(lacks, func(l Lack) bool { return l.Fact == first }) {
+			lacks = slices.DeleteFunc(lacks, func(l Lack) bool { return slices.Contains(aboutBrowsers[i+1:], l.Fact) })
+		}
 	}
 	slices.SortFunc(lacks, func(a, b Lack) int { return cmp.Compare(a.Fact, b.Fact) })
 	return lacks
 }
+
+// aboutBrowsers are the facts of one browser, from the coarsest on.
+var aboutBrowsers = []string{"browser", "engine", "version"}
 
 func has(have []string, want string) bool {
 	if slices.Contains(have, want) {
@@ -141,6 +164,16 @@ func ofBrowsers(versions, browsers []string) (out []string) {
 		}
 	}
 	return out
+}
+
+// ofEngine lists the browsers of some engines, from values of "engine".
+func ofEngine(have, engines []string) (browsers []string) {
+	for _, v := range have {
+		if name, e, _ := strings.Cut(v, " "); slices.Contains(engines, e) {
+			browsers = append(browsers, name)
+		}
+	}
+	return browsers
 }
 
 func hasVersion(have []string, want string) bool {

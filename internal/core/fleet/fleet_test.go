@@ -1,14 +1,17 @@
 package fleet
 
 import (
+	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 func quay() Machine {
 	return Machine{OS: "linux", Arch: "amd64", Labels: map[string]string{"site": "quay"}, Browsers: []Browser{
-		{Name: "chromium", Fits: true}, {Name: "firefox", Fits: true}, {Name: "webkit", Problem: "no driver"},
+		{Name: "chromium", Fits: true}, {Name: "firefox", Fits: true}, {Name: "webkitgtk", Problem: "no driver"},
 	}}
 }
 
@@ -22,17 +25,17 @@ func TestFactsCountOnlyBrowsersThatFit(t *testing.T) {
 func TestMatch(t *testing.T) {
 	f := quay().Facts("quay-1")
 	assert.Nil(t, Match(Needs{"browser": {"firefox"}, "os": {"linux", "macos"}}, f))
-	lacks := Match(Needs{"os": {"macos"}, "browser": {"webkit"}}, f)
+	lacks := Match(Needs{"os": {"macos"}, "browser": {"webkitgtk"}}, f)
 	assert.Equal(t, []Lack{
-		{"browser", []string{"webkit"}, []string{"chromium", "firefox"}},
+		{"browser", []string{"webkitgtk"}, []string{"chromium", "firefox"}},
 		{"os", []string{"macos"}, []string{"linux"}},
 	}, lacks)
-	assert.Equal(t, "browser: wants webkit, has chromium, firefox", lacks[0].String())
+	assert.Equal(t, "browser: wants webkitgtk, has chromium, firefox", lacks[0].String())
 	assert.Equal(t, "gpu: wants yes, has none", Match(Needs{"gpu": {"yes"}}, f)[0].String())
 }
 
 func TestAskSortsMembersAndExplains(t *testing.T) {
-	mac := Facts{"os": {"macos"}, "browser": {"webkit"}}
+	mac := Facts{"os": {"macos"}, "browser": {"webkitgtk"}}
 	members := []Member{
 		{Name: "quay-1", Facts: quay().Facts("quay-1")},
 		{Name: "quay-2", Facts: quay().Facts("quay-1"), Busy: true},
@@ -44,13 +47,13 @@ func TestAskSortsMembersAndExplains(t *testing.T) {
 	assert.Contains(t, a.Others, "pier-1")
 	assert.True(t, a.Possible())
 
-	assert.Equal(t, map[string]string{"pier-1": "offline"}, Ask(Needs{"browser": {"webkit"}}, members).Away)
+	assert.Equal(t, map[string]string{"pier-1": "offline"}, Ask(Needs{"browser": {"webkitgtk"}}, members).Away)
 
-	needs := Needs{"browser": {"webkit"}, "os": {"linux"}}
+	needs := Needs{"browser": {"webkitgtk"}, "os": {"linux"}}
 	a = Ask(needs, members)
 	assert.False(t, a.Possible())
-	assert.Equal(t, "no agent has browser=webkit os=linux; nearest: pier-1 (os: wants linux, has macos), "+
-		"quay-1, quay-2 (browser: wants webkit, has chromium, firefox)", a.Explain(needs))
+	assert.Equal(t, "no agent has browser=webkitgtk os=linux; nearest: pier-1 (os: wants linux, has macos), "+
+		"quay-1, quay-2 (browser: wants webkitgtk, has chromium, firefox)", a.Explain(needs))
 	assert.Contains(t, Ask(needs, nil).Explain(needs), "no agent has joined yet")
 }
 
@@ -62,6 +65,33 @@ func TestVersionsMatchByTheirBeginning(t *testing.T) {
 		assert.Equal(t, want, m.Browsers[0].HasVersion(version), version)
 	}
 	assert.True(t, m.Browsers[0].HasVersion(""))
+}
+
+func TestBrowserEngineAndVersionAreOfOneBrowser(t *testing.T) {
+	m := Machine{Browsers: []Browser{{Name: "firefox", Engine: "gecko", Version: "153.7.0", Fits: true}, {Name: "chromium", Engine: "chromium", Version: "156.0.1", Fits: true},
+		{Name: "webkitgtk", Engine: "webkit", Version: "2.50", Problem: "no driver"}}}
+	for words, want := range map[string]string{
+		"engine=gecko": "", "engine=gecko|webkit": "", "browser=firefox engine=gecko version=153": "", "engine=gecko version=153": "",
+		"engine=webkit":                       "engine: wants webkit, has chromium chromium, firefox gecko",
+		"browser=firefox engine=chromium":     "engine: wants chromium, has firefox gecko",
+		"engine=gecko version=156":            "version: wants 156, has firefox 153.7.0",
+		"browser=ibis engine=gecko version=1": "browser: wants ibis, has chromium, firefox",
+	} {
+		needs, err := ParseNeeds(strings.Fields(words))
+		require.NoError(t, err)
+		var got []string
+		for _, l := range Match(needs, m.Facts("quay-1")) {
+			slices.Sort(l.Have)
+			got = append(got, l.String())
+		}
+		assert.Equal(t, want, strings.Join(got, "; "), words)
+	}
+	assert.True(t, m.Browsers[0].Serves(map[string]string{"engine": "gecko", "device": "phone"}))
+	assert.False(t, m.Browsers[0].Serves(map[string]string{"browser": "firefox", "engine": "chromium"}))
+	assert.False(t, m.Browsers[2].Serves(map[string]string{"engine": "webkit"}), "its driver is missing")
+	lab := Lab{Members: []Member{{Name: "quay-1", Facts: m.Facts("quay-1")}}}
+	assert.Equal(t, []string{"153.7.0"}, lab.Versions("", "gecko"))
+	assert.Empty(t, lab.Versions("firefox", "chromium"))
 }
 
 func TestNeedsOfAsksOnlyWhatAgentsProvide(t *testing.T) {
@@ -118,7 +148,7 @@ func TestALabOfMembers(t *testing.T) {
 		{Name: "a", Facts: Machine{Browsers: []Browser{{Name: "kestrel", Version: "12.1", Fits: true}, {Name: "kestrel", Version: "9.4", Fits: true}}}.Facts("a")},
 		{Name: "b", Facts: Machine{Pool: "tides", Browsers: []Browser{{Name: "kestrel", Version: "13.0", Fits: true}}}.Facts("b")},
 	}}
-	assert.Equal(t, []string{"9.4", "12.1"}, lab.Versions("kestrel"))
+	assert.Equal(t, []string{"9.4", "12.1"}, lab.Versions("kestrel", ""))
 	assert.Empty(t, lab.Lacks(map[string]string{"browser": "kestrel", "version": "12"}))
 	assert.Contains(t, lab.Lacks(map[string]string{"browser": "kestrel", "version": "13"}), "nearest: a (version: wants 13, has kestrel 12.1, kestrel 9.4)")
 	assert.Empty(t, Lab{}.Lacks(map[string]string{"browser": "kestrel"}))

@@ -26,7 +26,7 @@ func NeedsOf(project string, values map[string]string) Needs {
 	if project != "" {
 		needs["pool"] = append(needs["pool"], project)
 	}
-	for _, axis := range []string{"browser", "version", "os", "mode"} {
+	for _, axis := range []string{"browser", "engine", "version", "os", "mode"} {
 		if v, ok := values[axis]; ok {
 			needs[axis] = []string{v}
 		}
@@ -110,15 +110,18 @@ type Lab struct {
 	Members []Member
 }
 
-// Versions lists the versions of a browser in the agents the project may use.
-func (l Lab) Versions(browser string) (out []string) {
+// Versions lists the versions of a browser, of an engine, or of both, in the
+// agents the project may use; what is "" may be any.
+func (l Lab) Versions(browser, engine string) (out []string) {
 	pool := NeedsOf(l.Project, nil)
 	for _, m := range l.Members {
 		if Match(pool, m.Facts) != nil {
 			continue
 		}
+		named := ofEngine(m.Facts["engine"], []string{engine})
 		for _, have := range m.Facts["version"] {
-			if name, version, _ := strings.Cut(have, " "); name == browser && !slices.Contains(out, version) {
+			name, version, _ := strings.Cut(have, " ")
+			if (browser == "" || name == browser) && (engine == "" || slices.Contains(named, name)) && !slices.Contains(out, version) {
 				out = append(out, version)
 			}
 		}

@@ -17,7 +17,7 @@ type Kind string
 // Kinds.
 const (
 	Commands    Kind = "commands"    // every command with its arguments, result and time
-	Screenshots Kind = "screenshots" // "on": after each command that changes the page; "failure": after commands that fail, and at the end
+	Screenshots Kind = "screenshots" // always: after each command that changes the page; unless passed: after commands that fail, and at the end
 	Video       Kind = "video"       // WebM
 	Network     Kind = "network"     // HAR 1.2
 	Console     Kind = "console"     // console messages and page errors
@@ -32,12 +32,12 @@ type Keep string
 
 // When a recording is kept.
 const (
-	Off       Keep = "off"
-	On        Keep = "on"
-	OnFailure Keep = "failure" // unless the session is known to have passed
+	Never        Keep = "never"
+	Always       Keep = "always"
+	UnlessPassed Keep = "unless-passed" // unless the session is known to have passed
 )
 
-var keeps = []Keep{Off, On, OnFailure}
+var keeps = []Keep{Never, Always, UnlessPassed}
 
 // Policy is what to record. A kind that is missing is left to the next wider
 // policy: the session's, the run's, the project's, then the default.
@@ -47,9 +47,9 @@ type Policy map[Kind]Keep
 // console need a second connection to the browser, which a session that somebody
 // else's runner drives gets only when asked for; scripts have it anyway.
 func Default(remote bool) Policy {
-	p := Policy{Commands: On, Screenshots: OnFailure, Video: Off, Network: OnFailure, Console: OnFailure, Logs: OnFailure}
+	p := Policy{Commands: Always, Screenshots: UnlessPassed, Video: Never, Network: UnlessPassed, Console: UnlessPassed, Logs: UnlessPassed}
 	if remote {
-		p[Network], p[Console], p[Logs] = Off, Off, On
+		p[Network], p[Console], p[Logs] = Never, Never, Always
 	}
 	return p
 }
@@ -75,7 +75,7 @@ func joined[T ~string](words []T) string {
 	return strings.Join(out, ", ")
 }
 
-// Parse reads policies as people type them: one word for everything (on), or
+// Parse reads policies as people type them: one word for everything (always), or
 // KIND=KEEP for each.
 func Parse(words []string) (Policy, error) {
 	p := Policy{}
@@ -102,10 +102,10 @@ func Over(policies ...Policy) Policy {
 }
 
 // Wants says whether a kind is to be recorded at all.
-func (p Policy) Wants(k Kind) bool { return p[k] == On || p[k] == OnFailure }
+func (p Policy) Wants(k Kind) bool { return p[k] == Always || p[k] == UnlessPassed }
 
 // Keeps says whether what was recorded of a kind stays after a session ended
 // with a verdict. A session of which nobody said how it ended may have failed.
 func (p Policy) Keeps(k Kind, v verdict.Verdict) bool {
-	return p[k] == On || (p[k] == OnFailure && v != verdict.Passed)
+	return p[k] == Always || (p[k] == UnlessPassed && v != verdict.Passed)
 }

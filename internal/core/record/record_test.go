@@ -9,8 +9,8 @@ import (
 )
 
 func TestNarrowerPoliciesComeFirst(t *testing.T) {
-	p := Over(Policy{Video: On}, Policy{Video: Off, Network: On}, Default(true))
-	assert.Equal(t, Policy{Commands: On, Screenshots: OnFailure, Video: On, Network: On, Console: Off, Logs: On}, p)
+	p := Over(Policy{Video: Always}, Policy{Video: Never, Network: Always}, Default(true))
+	assert.Equal(t, Policy{Commands: Always, Screenshots: UnlessPassed, Video: Always, Network: Always, Console: Never, Logs: Always}, p)
 	assert.NoError(t, p.Check())
 	for _, remote := range []bool{true, false} {
 		d := Default(remote)
@@ -22,13 +22,13 @@ func TestNarrowerPoliciesComeFirst(t *testing.T) {
 }
 
 func TestWhatIsKept(t *testing.T) {
-	p := Policy{Video: OnFailure, Logs: On, Console: Off}
+	p := Policy{Video: UnlessPassed, Logs: Always, Console: Never}
 	for _, c := range []struct {
 		kind Kind
 		v    verdict.Verdict
 		want bool
 	}{
-		{Video, verdict.Passed, false}, {Video, verdict.Failed, true}, {Video, verdict.Broken, true}, {Video, verdict.Ended, true},
+		{Video, verdict.Passed, false}, {Video, verdict.Failed, true}, {Video, verdict.LabFault, true}, {Video, verdict.Ended, true},
 		{Logs, verdict.Passed, true}, {Console, verdict.Failed, false}, {Network, verdict.Failed, false},
 	} {
 		assert.Equal(t, c.want, p.Keeps(c.kind, c.v), "%s %s", c.kind, c.v)
@@ -39,11 +39,11 @@ func TestWhatIsKept(t *testing.T) {
 }
 
 func TestParse(t *testing.T) {
-	p, err := Parse([]string{"on", "video=failure"})
+	p, err := Parse([]string{"always", "video=unless-passed"})
 	assert.NoError(t, err)
-	assert.Equal(t, On, p[Logs])
-	assert.Equal(t, OnFailure, p[Video])
-	for words, says := range map[string]string{"sound=on": `no recording "sound"`, "video=always": `video: expected off, on, failure, found "always"`, "maybe": "expected off, on, failure"} {
+	assert.Equal(t, Always, p[Logs])
+	assert.Equal(t, UnlessPassed, p[Video])
+	for words, says := range map[string]string{"sound=always": `no recording "sound"`, "video=daily": `video: expected never, always, unless-passed, found "daily"`, "maybe": "expected never, always, unless-passed"} {
 		_, err := Parse([]string{words})
 		assert.ErrorContains(t, err, says)
 	}

@@ -38,18 +38,18 @@ const NoProject = "unnamed"
 
 // Options is the value of pane:options.
 type Options struct {
-	Name        string            `json:"name,omitempty"` // of the session, for people; the test's if not given
-	Test        string            `json:"test,omitempty"` // which test it is; sessions of one test share a line of the wall
-	Run         string            `json:"run,omitempty"`  // sessions that name the same run stand in one wall
-	Project     string            `json:"project,omitempty"`
-	Tags        []string          `json:"tags,omitempty"`
-	Device      string            `json:"device,omitempty"` // of the catalogue; none leaves the browser as it opens
-	Mode        string            `json:"mode,omitempty"`   // headless or headed; headless if not given
-	Labels      map[string]string `json:"labels,omitempty"` // that the agent must have
-	Record      record.Policy     `json:"record,omitempty"`
-	IdleLimit   float64           `json:"idleLimit,omitempty"`   // seconds without a command after which the session ends
-	QueueLimit  float64           `json:"queueLimit,omitempty"`  // seconds to wait for a slot
-	Environment map[string]string `json:"environment,omitempty"` // values that no recording may show
+	Name       string            `json:"name,omitempty"` // of the session, for people; the test's if not given
+	Test       string            `json:"test,omitempty"` // which test it is; sessions of one test share a line of the wall
+	Run        string            `json:"run,omitempty"`  // sessions that name the same run stand in one wall
+	Project    string            `json:"project,omitempty"`
+	Tags       []string          `json:"tags,omitempty"`
+	Device     string            `json:"device,omitempty"` // of the catalogue; none leaves the browser as it opens
+	Mode       string            `json:"mode,omitempty"`   // headless or headed; headless if not given
+	Labels     map[string]string `json:"labels,omitempty"` // that the agent must have
+	Record     record.Policy     `json:"record,omitempty"`
+	IdleLimit  float64           `json:"idleLimit,omitempty"`  // seconds without a command after which the session ends
+	QueueLimit float64           `json:"queueLimit,omitempty"` // seconds to wait for a slot
+	Secrets    map[string]string `json:"secrets,omitempty"`    // values that no recording may show
 }
 
 // Keys lists the names that pane:options takes.
@@ -184,7 +184,7 @@ var systems = map[string]string{"mac": "macos", "darwin": "macos", "any": ""}
 
 // driversNames are what drivers call the browsers that the lab knows under
 // another name.
-var driversNames = map[string]string{"chrome": "chromium", "MiniBrowser": "webkit"}
+var driversNames = map[string]string{"chrome": "chromium", "MiniBrowser": "webkitgtk"}
 
 // NewWant reads one alternative of validated, merged capabilities. known says
 // whether some agent has a browser of a name.
@@ -267,7 +267,7 @@ var secretName = regexp.MustCompile(`(?i)pass(word|wd|phrase)?$|secret|token|api
 var userInfo = regexp.MustCompile(`//[^/@:\s]*:([^/@\s]+)@`)
 
 // Secrets lists what of some capabilities nothing that is kept may show: the
-// values of the environment, those of names that look like a credential's, and
+// values of the options' secrets, those of names that look like a credential's, and
 // passwords in addresses.
 func Secrets(caps map[string]any) []string {
 	var out []string
@@ -276,7 +276,7 @@ func Secrets(caps map[string]any) []string {
 		switch v := v.(type) {
 		case map[string]any:
 			for k, x := range v {
-				if name == OptionsKey && k == "environment" {
+				if name == OptionsKey && k == "secrets" {
 					k = "secret"
 				}
 				if secretName.MatchString(name) {

@@ -43,7 +43,7 @@ func TestTheTotalTakesPassesFirst(t *testing.T) {
 }
 
 func TestRules(t *testing.T) {
-	for _, s := range []string{"all=90", "passed=30", "video=14", "video:passed=7.5", "logs:broken=0"} {
+	for _, s := range []string{"all=90", "passed=30", "video=14", "video:passed=7.5", "logs:lab-fault=0"} {
 		r, err := Parse(s)
 		require.NoError(t, err)
 		assert.Equal(t, s, r.String())

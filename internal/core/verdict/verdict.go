@@ -5,6 +5,7 @@ package verdict
 import (
 	"fmt"
 	"slices"
+	"strings"
 )
 
 // Verdict is how a test ended. The zero value means that it has not.
@@ -15,7 +16,7 @@ const (
 	Passed      Verdict = "passed"
 	Failed      Verdict = "failed"      // the product or the test is at fault
 	Flaky       Verdict = "flaky"       // failed, then passed when run again
-	Broken      Verdict = "broken"      // the lab is at fault: nothing was learnt about the product
+	LabFault    Verdict = "lab-fault"   // the lab is at fault: nothing was learnt about the product
 	Skipped     Verdict = "skipped"     // nobody tried: cancelled, or excluded by a condition
 	Unsupported Verdict = "unsupported" // no agent could ever run it
 	Ended       Verdict = "ended"       // a session of somebody else's runner, which never said how its test went
@@ -23,7 +24,16 @@ const (
 
 // All lists the verdicts from the worst to the best, the order in which they
 // are shown and rolled up.
-var All = []Verdict{Failed, Broken, Flaky, Ended, Unsupported, Skipped, Passed}
+var All = []Verdict{Failed, LabFault, Flaky, Ended, Unsupported, Skipped, Passed}
+
+// Words is the verdict as people read it: "lab fault", and "open" while there
+// is none.
+func (v Verdict) Words() string {
+	if v == Pending {
+		return "open"
+	}
+	return strings.ReplaceAll(string(v), "-", " ")
+}
 
 // Parse reads a verdict written by a person.
 func Parse(s string) (Verdict, error) {
@@ -52,7 +62,7 @@ func (c Counts) Over() Verdict {
 	if c[Pending] > 0 {
 		return Pending
 	}
-	for _, v := range []Verdict{Failed, Broken, Flaky, Ended, Passed, Unsupported, Skipped} {
+	for _, v := range []Verdict{Failed, LabFault, Flaky, Ended, Passed, Unsupported, Skipped} {
 		if c[v] > 0 {
 			return v
 		}
@@ -61,7 +71,7 @@ func (c Counts) Over() Verdict {
 }
 
 // OfAttempts gives the verdict of a test from its attempts, oldest first. What
-// the product did outweighs what the lab did: a broken attempt counts only when
+// the product did outweighs what the lab did: a lab fault counts only when
 // no attempt got as far as a pass or a failure.
 func OfAttempts(attempts []Verdict) Verdict {
 	failed, last := false, Pending
@@ -72,7 +82,7 @@ func OfAttempts(attempts []Verdict) Verdict {
 		case Passed:
 			last = Passed
 		default:
-			if last == Pending || last == Broken {
+			if last == Pending || last == LabFault {
 				last = v
 			}
 		}
@@ -99,7 +109,7 @@ func (c Counts) ExitCode() int {
 	switch {
 	case c[Failed] > 0:
 		return ExitFailed
-	case c[Broken] > 0 || c[Pending] > 0 || c[Ended] > 0:
+	case c[LabFault] > 0 || c[Pending] > 0 || c[Ended] > 0:
 		return ExitLab
 	case c[Passed]+c[Flaky] == 0:
 		return ExitLab

@@ -17,14 +17,14 @@ func TestOfAttempts(t *testing.T) {
 		{[]Verdict{Failed}, Failed},
 		{[]Verdict{Failed, Passed}, Flaky},
 		{[]Verdict{Failed, Failed}, Failed},
-		{[]Verdict{Broken}, Broken},
-		{[]Verdict{Broken, Passed}, Passed},
-		{[]Verdict{Broken, Failed}, Failed},
-		{[]Verdict{Failed, Broken}, Failed},
-		{[]Verdict{Failed, Broken, Passed}, Flaky},
+		{[]Verdict{LabFault}, LabFault},
+		{[]Verdict{LabFault, Passed}, Passed},
+		{[]Verdict{LabFault, Failed}, Failed},
+		{[]Verdict{Failed, LabFault}, Failed},
+		{[]Verdict{Failed, LabFault, Passed}, Flaky},
 		{[]Verdict{Skipped}, Skipped},
 		{[]Verdict{Ended}, Ended},
-		{[]Verdict{Broken, Ended}, Ended},
+		{[]Verdict{LabFault, Ended}, Ended},
 		{[]Verdict{Failed, Ended}, Failed},
 		{[]Verdict{Ended, Passed}, Passed},
 		{[]Verdict{Failed, Ended, Passed}, Flaky},
@@ -42,8 +42,8 @@ func TestOverAndExitCode(t *testing.T) {
 		{Counts{Passed: 3}, Passed, ExitPassed},
 		{Counts{Passed: 3, Flaky: 1}, Flaky, ExitPassed},
 		{Counts{Passed: 3, Unsupported: 1}, Passed, ExitPassed},
-		{Counts{Passed: 3, Broken: 1}, Broken, ExitLab},
-		{Counts{Failed: 1, Broken: 1}, Failed, ExitFailed},
+		{Counts{Passed: 3, LabFault: 1}, LabFault, ExitLab},
+		{Counts{Failed: 1, LabFault: 1}, Failed, ExitFailed},
 		{Counts{Unsupported: 2}, Unsupported, ExitLab},
 		{Counts{Skipped: 2}, Skipped, ExitLab},
 		{Counts{Passed: 3, Ended: 1}, Ended, ExitLab},
@@ -56,18 +56,18 @@ func TestOverAndExitCode(t *testing.T) {
 	}
 }
 
-func TestBrokenNeverHidesAPassOrFailure(t *testing.T) {
+func TestALabFaultNeverHidesAPassOrFailure(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		attempts := rapid.SliceOfN(rapid.SampledFrom([]Verdict{Passed, Failed, Broken}), 1, 6).Draw(t, "attempts")
+		attempts := rapid.SliceOfN(rapid.SampledFrom([]Verdict{Passed, Failed, LabFault}), 1, 6).Draw(t, "attempts")
 		var without []Verdict
 		for _, v := range attempts {
-			if v != Broken {
+			if v != LabFault {
 				without = append(without, v)
 			}
 		}
 		got := OfAttempts(attempts)
 		if len(without) == 0 {
-			assert.Equal(t, Broken, got)
+			assert.Equal(t, LabFault, got)
 			return
 		}
 		assert.Equal(t, OfAttempts(without), got)

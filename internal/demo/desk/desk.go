@@ -68,7 +68,7 @@ type Desk struct {
 // Made-up credentials of the demo's harbour master.
 const (
 	DemoName     = "harbourmaster"
-	DemoPassword = "lighthouse"
+	DemoPassword = "slackwater"
 )
 
 var berths = func() (all []Berth) {

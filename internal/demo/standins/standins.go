@@ -109,7 +109,7 @@ func Parse(name string, src []byte) (File, error) {
 		case !(g.Faults.Start >= 0 && g.Faults.Start <= 1 && g.Faults.Crash >= 0 && g.Faults.Crash <= 1):
 			return fail("faults are probabilities from 0 to 1")
 		}
-		for _, real := range []string{"chromium", "firefox", "webkit"} {
+		for _, real := range []string{"chromium", "firefox", "webkitgtk"} {
 			if _, posing := g.Browsers[real]; posing {
 				return fail("%s is a real browser: a stand-in needs an invented name", real)
 			}

@@ -24,7 +24,7 @@ func TestTheDemosFleet(t *testing.T) {
 		require.True(t, c.Machine.StandIn, c.Name)
 		facts := c.Machine.Facts(c.Name)
 		assert.NotEmpty(t, facts["browser"], c.Name)
-		for _, real := range []string{"chromium", "firefox", "webkit"} {
+		for _, real := range []string{"chromium", "firefox", "webkitgtk"} {
 			assert.NotContains(t, facts["browser"], real)
 		}
 		for _, b := range c.Machine.Browsers {

@@ -90,7 +90,7 @@ func (Family) Launch(ctx context.Context, o engine.Options) (*engine.Instance, e
 	}
 	// Of a switch that is given twice the last counts: a size may be asked for, the
 	// profile's place may not.
-	args := slices.Concat([]string{fmt.Sprintf("--window-size=%d,%d", o.Device.Width, o.Device.Height)}, asked, []string{
+	args := slices.Concat([]string{fmt.Sprintf("--window-size=%d,%d", o.Device.Size.Width, o.Device.Size.Height)}, asked, []string{
 		"--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
 		"--disable-component-update", "--disable-sync",
 		"--user-data-dir=" + filepath.Join(o.Dir, "profile"),
@@ -98,7 +98,7 @@ func (Family) Launch(ctx context.Context, o engine.Options) (*engine.Instance, e
 	env := []string{process.SessionEnv(o.Dir)}
 	if o.Headed {
 		if runtime.GOOS == "linux" {
-			if err := inst.NeedDisplay(ctx, &o, max(1920, o.Device.Width), max(1200, o.Device.Height+200)); err != nil {
+			if err := inst.NeedDisplay(ctx, &o, max(1920, o.Device.Size.Width), max(1200, o.Device.Size.Height+200)); err != nil {
 				return nil, err
 			}
 			env = append(env, "DISPLAY="+o.Display)

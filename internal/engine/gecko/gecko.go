@@ -251,11 +251,11 @@ func (f Family) start(ctx context.Context, inst *engine.Instance, o engine.Optio
 		return nil, fmt.Errorf("launch firefox: %w", err)
 	}
 	args := []string{"--marionette", "--remote-debugging-port", "0", "--profile", profile, "--no-remote", "--new-instance",
-		"--width", strconv.Itoa(o.Device.Width), "--height", strconv.Itoa(o.Device.Height + 85)}
+		"--width", strconv.Itoa(o.Device.Size.Width), "--height", strconv.Itoa(o.Device.Size.Height + 85)}
 	env := []string{"MOZ_CRASHREPORTER_DISABLE=1", "MOZ_DISABLE_AUTO_SAFE_MODE=1", process.SessionEnv(o.Dir)}
 	if o.Headed {
 		if runtime.GOOS == "linux" {
-			if err := inst.NeedDisplay(ctx, &o, max(1920, o.Device.Width), max(1200, o.Device.Height+200)); err != nil {
+			if err := inst.NeedDisplay(ctx, &o, max(1920, o.Device.Size.Width), max(1200, o.Device.Size.Height+200)); err != nil {
 				return nil, err
 			}
 			env = append(env, "DISPLAY="+o.Display)

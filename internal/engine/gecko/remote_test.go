@@ -199,15 +199,15 @@ func TestCapabilitiesAndMethodsByTheStandard(t *testing.T) {
 	_, s := newBrowser(t)
 	for body, want := range map[string]string{
 		`{}`: "invalid argument", `{"capabilities":{"alwaysMatch":{"boat":1}}}`: "invalid argument",
-		`{"capabilities":{"alwaysMatch":{"browserName":"webkit"}}}`: "session not created",
-		`{"capabilities":{"firstMatch":[{"browserVersion":"9"}]}}`:  "session not created",
-		`{"capabilities":{"alwaysMatch":{"goog:loggingPrefs":{}}}}`: "session not created",
+		`{"capabilities":{"alwaysMatch":{"browserName":"webkitgtk"}}}`: "session not created",
+		`{"capabilities":{"firstMatch":[{"browserVersion":"9"}]}}`:     "session not created",
+		`{"capabilities":{"alwaysMatch":{"goog:loggingPrefs":{}}}}`:    "session not created",
 	} {
 		status, answer := ask(t, "POST", s.URL+"/session", body)
 		assert.Contains(t, answer, `"error":"`+want+`"`, body)
 		assert.Equal(t, map[string]int{"invalid argument": 400, "session not created": 500}[want], status)
 	}
-	status, answer := ask(t, "POST", s.URL+"/session", `{"capabilities":{"firstMatch":[{"browserName":"webkit"},{"browserVersion":"153"}]}}`)
+	status, answer := ask(t, "POST", s.URL+"/session", `{"capabilities":{"firstMatch":[{"browserName":"webkitgtk"},{"browserVersion":"153"}]}}`)
 	assert.Equal(t, 200, status, answer)
 	status, answer = ask(t, "POST", s.URL+"/session/s/title", `{}`)
 	assert.Equal(t, 405, status)

@@ -25,6 +25,7 @@ type query struct {
 type find struct {
 	By    string `json:"by"`
 	Value string `json:"value"`
+	Attr  string `json:"attr"`
 	Name  string `json:"name"`
 	Named bool   `json:"named"`
 }
@@ -96,10 +97,9 @@ func (p *page) findIn(root *html.Node, f find) ([]*html.Node, error) {
 		return byCSS(root, f.Value)
 	case "xpath":
 		return byXPath(root, f.Value)
-	case "testid":
-		return collect(root, func(n *html.Node) bool { return attrOf(n, "data-testid") == f.Value && has(n, "data-testid") }), nil
-	case "placeholder":
-		return collect(root, func(n *html.Node) bool { return has(n, "placeholder") && plain(attrOf(n, "placeholder")) == want }), nil
+	case "attribute":
+		name := strings.ToLower(f.Attr)
+		return collect(root, func(n *html.Node) bool { return has(n, name) && plain(attrOf(n, name)) == want }), nil
 	case "role":
 		return collect(root, func(n *html.Node) bool { return p.role(n) == f.Value && (!f.Named || p.name(n) == plain(f.Name)) }), nil
 	case "label":
@@ -111,7 +111,7 @@ func (p *page) findIn(root *html.Node, f find) ([]*html.Node, error) {
 			}
 			return (control(n) || has(n, "role")) && (has(n, "aria-label") || has(n, "aria-labelledby")) && p.name(n) == want
 		}), nil
-	case "text":
+	case "reads":
 		hits := collect(root, func(n *html.Node) bool {
 			if unread[n.DataAtom] || closest(n, atom.Head) != nil {
 				return false

@@ -76,7 +76,7 @@ func (f *Family) Launch(_ context.Context, o engine.Options) (*engine.Instance, 
 	}
 	d := o.Device
 	agent := fmt.Sprintf("Mozilla/5.0 (%s; stand-in) ParallelPane/1 %s/%s", f.Platform, o.Browser.Name, o.Browser.Version)
-	if d.Mobile {
+	if d.Handheld {
 		agent += " Mobile"
 	}
 	language := "en"
@@ -84,7 +84,7 @@ func (f *Family) Launch(_ context.Context, o engine.Options) (*engine.Instance, 
 		language = d.Locale
 	}
 	r := &remote{o: settings{name: o.Browser.Name, version: o.Browser.Version, platform: f.Platform, agent: agent, language: language,
-		width: float64(d.Width), height: float64(d.Height), ratio: d.PixelRatio, pause: f.Pause}}
+		width: float64(d.Size.Width), height: float64(d.Size.Height), ratio: d.Density, pause: f.Pause}}
 	srv := &http.Server{Handler: r, ReadHeaderTimeout: 10 * time.Second}
 	var mu sync.Mutex
 	var gone error
@@ -125,10 +125,10 @@ func asking(o engine.Options) webdriver.Capabilities {
 
 // outcome says what of a device the simulation obeys.
 func outcome(d device.Profile) (o device.Outcome) {
-	o.Apply(fmt.Sprintf("viewport %d×%d", d.Width, d.Height), nil)
-	o.Apply(fmt.Sprintf("pixel ratio %g", d.PixelRatio), nil)
+	o.Apply(fmt.Sprintf("viewport %d×%d", d.Size.Width, d.Size.Height), nil)
+	o.Apply(fmt.Sprintf("density %g", d.Density), nil)
 	without := errors.New("a stand-in has no scripts that could notice")
-	if d.Mobile {
+	if d.Handheld {
 		o.Apply("user agent", nil)
 		o.Apply("orientation "+d.Orientation(), nil)
 	}

@@ -33,7 +33,7 @@ func (Family) Find(ctx context.Context) []fleet.Browser {
 	if driver == "" && path == "" {
 		return nil
 	}
-	b := fleet.Browser{Name: "webkit", Engine: "webkit", Path: path, Driver: driver}
+	b := fleet.Browser{Name: "webkitgtk", Engine: "webkit", Path: path, Driver: driver}
 	const install = "apt-get install webkit2gtk-driver"
 	switch {
 	case path == "":
@@ -87,7 +87,7 @@ func (Family) Launch(ctx context.Context, o engine.Options) (*engine.Instance, e
 	if err != nil {
 		return nil, err
 	}
-	scale := int(o.Device.PixelRatio)
+	scale := int(o.Device.Density)
 	config := filepath.Join(o.Dir, "config")
 	if err := os.MkdirAll(filepath.Join(config, "gtk-3.0"), 0o700); err != nil {
 		return nil, fmt.Errorf("launch webkit: %w", err)
@@ -95,7 +95,7 @@ func (Family) Launch(ctx context.Context, o engine.Options) (*engine.Instance, e
 	if err := os.WriteFile(filepath.Join(config, "gtk-3.0", "gtk.css"), []byte(plain), 0o600); err != nil {
 		return nil, fmt.Errorf("launch webkit: %w", err)
 	}
-	if err := inst.NeedDisplay(ctx, &o, max(1024, o.Device.Width*scale), max(768, (o.Device.Height+60)*scale)); err != nil {
+	if err := inst.NeedDisplay(ctx, &o, max(1024, o.Device.Size.Width*scale), max(768, (o.Device.Size.Height+60)*scale)); err != nil {
 		return nil, err
 	}
 	inst.Scale = scale
@@ -111,7 +111,7 @@ func (Family) Launch(ctx context.Context, o engine.Options) (*engine.Instance, e
 		env = append(env, "TZ="+z)
 		inst.Outcome.Apply("time zone "+z, nil)
 	}
-	inst.Outcome.Apply(fmt.Sprintf("pixel ratio %g", o.Device.PixelRatio), ratioError(o.Device.PixelRatio))
+	inst.Outcome.Apply(fmt.Sprintf("density %g", o.Device.Density), ratioError(o.Device.Density))
 	args := slices.Concat([]string{"--automation"}, asked)
 	if ua := o.Device.UserAgent("webkit", "26"); ua != "" {
 		args = append(args, "--user-agent="+ua)

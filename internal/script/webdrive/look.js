@@ -93,14 +93,13 @@ function findIn(root, f) {
       const r = document.evaluate(f.value, root, null, XPathResult.ORDERED_NODE_SNAPSHOT_TYPE, null);
       return Array.from({ length: r.snapshotLength }, (_, i) => r.snapshotItem(i)).filter((n) => n.nodeType === 1);
     }
-    case "testid": return cssIn(root, "[data-testid]").filter((e) => e.dataset.testid === f.value);
-    case "placeholder": return cssIn(root, "[placeholder]").filter((e) => same(plain(e.placeholder)));
+    case "attribute": return cssIn(root, "[" + f.attr + "]").filter((e) => same(plain(e.getAttribute(f.attr))));
     case "role": return [...below(root)].filter((e) => roleOf(e) === f.value && (!f.named || nameOf(e) === plain(f.name)));
     case "label": return [...below(root)].filter((e) =>
       (e.labels && [...e.labels].some((l) => same(plain(labelText(l))))) ||
       (/^(INPUT|SELECT|TEXTAREA|BUTTON|METER|OUTPUT|PROGRESS)$/.test(e.tagName) || e.hasAttribute("role") || e.isContentEditable) &&
         (e.hasAttribute("aria-label") || e.hasAttribute("aria-labelledby")) && same(nameOf(e)));
-    case "text": {
+    case "reads": {
       const hits = [...below(root)].filter((e) => !/^(SCRIPT|STYLE|NOSCRIPT|TEMPLATE|HEAD|TITLE)$/.test(e.tagName) &&
         !e.closest("head") && (same(ownText(e)) || (e.tagName === "INPUT" && /^(submit|button|reset)$/.test(e.type) && same(plain(e.value)))));
       return hits.filter((e) => !hits.some((o) => o !== e && e.contains(o)));

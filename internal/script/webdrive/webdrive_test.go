@@ -38,7 +38,7 @@ const saltmarsh = "../../demo/saltmarsh"
 // they fail on.
 var knownDefects = map[string]func(b string, p device.Profile) bool{
 	"Choosing a berth shows its card":   func(b string, _ device.Profile) bool { return b == "firefox" },
-	"The fee is worked out in the page": func(b string, _ device.Profile) bool { return b == "webkit" },
+	"The fee is worked out in the page": func(b string, _ device.Profile) bool { return b == "webkitgtk" },
 	"Reach the tide table from the bar": func(_ string, p device.Profile) bool { return p.Small() },
 }
 

@@ -5,7 +5,7 @@ import { get, post, Problem, remove, type Storage, type Who } from "../api/clien
 import { Button, Empty, Trouble, Waiting } from "../ui/parts";
 import { useTheme } from "./useTheme";
 
-const pages: [string, string][] = [["/", "Runs"], ["/sessions", "Sessions"], ["/start", "New run"], ["/connect", "Your runner"], ["/matrix", "Matrix"], ["/plans", "Plans"], ["/fleet", "Fleet"], ["/recordings", "Recordings"]];
+const pages: [string, string][] = [["/", "Runs"], ["/sessions", "Sessions"], ["/start", "New run"], ["/connect", "Your runner"], ["/matrix", "Matrix"], ["/schedules", "Schedules"], ["/fleet", "Fleet"], ["/recordings", "Recordings"]];
 
 /** What surrounds every page; without a session it is the sign-in page. */
 export function Frame() {

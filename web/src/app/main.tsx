@@ -6,7 +6,7 @@ import { BrowserRouter, Route, Routes } from "react-router";
 import { Problem } from "../api/client";
 import { FleetPage } from "../features/fleet/FleetPage";
 import { MatrixPage } from "../features/matrix/MatrixPage";
-import { PlansPage } from "../features/plans/PlansPage";
+import { SchedulesPage } from "../features/schedules/SchedulesPage";
 import { ForecastPage } from "../features/run/ForecastPage";
 import { RunPage } from "../features/run/RunPage";
 import { TimelinePage } from "../features/run/TimelinePage";
@@ -43,7 +43,7 @@ if (root) {
                 <Route path="connect" element={<ConnectPage />} />
                 <Route path="start" element={<StartPage />} />
                 <Route path="matrix" element={<MatrixPage />} />
-                <Route path="plans" element={<PlansPage />} />
+                <Route path="schedules" element={<SchedulesPage />} />
                 <Route path="fleet" element={<FleetPage />} />
                 <Route path="runs/:number/tests/:test" element={<TestPage />} />
                 <Route path="*" element={<Nowhere />} />

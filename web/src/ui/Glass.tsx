@@ -1,17 +1,20 @@
 import { useId } from "react";
 
 /** How a pane of glass is filled: a verdict, or what is going on while there is none. */
-export type Fill = "passed" | "failed" | "flaky" | "broken" | "skipped" | "unsupported" | "ended" | "running" | "queued";
+export type Fill = "passed" | "failed" | "flaky" | "lab-fault" | "skipped" | "unsupported" | "ended" | "running" | "queued";
 
-export const fills: Fill[] = ["failed", "broken", "flaky", "ended", "unsupported", "skipped", "passed"];
+export const fills: Fill[] = ["failed", "lab-fault", "flaky", "ended", "unsupported", "skipped", "passed"];
 
 export function fillOf(state: string, verdict: string): Fill {
   if (verdict !== "") return verdict as Fill;
   return state === "running" ? "running" : "queued";
 }
 
+/** A verdict, or a state, as people read it. */
+export const said = (verdict: string): string => verdict.replace("-", " ");
+
 export const inkOf: Record<Fill, string> = {
-  passed: "text-passed", failed: "text-failed", flaky: "text-flaky", broken: "text-broken",
+  passed: "text-passed", failed: "text-failed", flaky: "text-flaky", "lab-fault": "text-lab-fault",
   ended: "text-soft", skipped: "text-idle", unsupported: "text-idle", running: "text-accent", queued: "text-idle",
 };
 
@@ -43,9 +46,9 @@ function Inside({ fill }: { fill: Fill }) {
 /** A pane of glass: the verdict by shape as well as colour. */
 export function Glass({ fill, size = 16, label }: { fill: Fill; size?: number; label?: string }) {
   return (
-    <svg width={size} height={size} viewBox="0 0 16 16" className={`${inkOf[fill]} shrink-0`} role="img" aria-label={label ?? fill}>
+    <svg width={size} height={size} viewBox="0 0 16 16" className={`${inkOf[fill]} shrink-0`} role="img" aria-label={label ?? said(fill)}>
       <rect x="1" y="1" width="14" height="14" rx="1.2" fill="none" stroke="currentColor" strokeWidth="1.1"
-        strokeDasharray={fill === "broken" ? "2.4 1.8" : undefined} opacity={fill === "skipped" ? 0.5 : 1} />
+        strokeDasharray={fill === "lab-fault" ? "2.4 1.8" : undefined} opacity={fill === "skipped" ? 0.5 : 1} />
       <Inside fill={fill} />
     </svg>
   );
@@ -57,7 +60,7 @@ export function Counts({ counts }: { counts: Record<string, number> }) {
   const shown = [...fills].reverse().filter((f) => (counts[f] ?? 0) > 0);
   return (
     <span className="inline-flex flex-wrap gap-x-3 gap-y-1 whitespace-nowrap">
-      {shown.map((f) => <span key={f} className={`inline-flex items-center gap-1 ${inkOf[f]}`}><Glass fill={f} size={12} label="" />{counts[f]} {f}</span>)}
+      {shown.map((f) => <span key={f} className={`inline-flex items-center gap-1 ${inkOf[f]}`}><Glass fill={f} size={12} label="" />{counts[f]} {said(f)}</span>)}
       {open > 0 && <span className="inline-flex items-center gap-1 text-soft"><Glass fill="queued" size={12} label="" />{open} open</span>}
     </span>
   );
@@ -65,10 +68,10 @@ export function Counts({ counts }: { counts: Record<string, number> }) {
 
 /** What the shapes mean. */
 export function Legend({ present }: { present: Set<Fill> }) {
-  const order: Fill[] = ["passed", "flaky", "failed", "broken", "ended", "unsupported", "skipped", "running", "queued"];
+  const order: Fill[] = ["passed", "flaky", "failed", "lab-fault", "ended", "unsupported", "skipped", "running", "queued"];
   return (
     <ul className="flex flex-wrap gap-4 text-soft text-xs" aria-label="What the panes mean">
-      {order.filter((f) => present.has(f)).map((f) => <li key={f} className="flex items-center gap-1.5"><Glass fill={f} size={13} label="" />{f}</li>)}
+      {order.filter((f) => present.has(f)).map((f) => <li key={f} className="flex items-center gap-1.5"><Glass fill={f} size={13} label="" />{said(f)}</li>)}
     </ul>
   );
 }

@@ -47,7 +47,7 @@ export function ConnectPage() {
             <Labelled label="Browser"><Choice label="Browser" value={value("browser")} onChange={(v) => { set("browser", v); }} options={words(browsers.map((b) => b.name), "any")} /></Labelled>
             <Labelled label="Version"><Choice label="Version" value={value("version")} onChange={(v) => { set("version", v); }} options={[["", "any"], ["latest", "latest"], ["latest-1", "the one before the latest"], ...words(versions, "").slice(1)]} /></Labelled>
             <Labelled label="System"><Choice label="System" value={value("os")} onChange={(v) => { set("os", v); }} options={words(agents.data.map((a) => a.machine.os), "any")} /></Labelled>
-            <Labelled label="Device"><Choice label="Device" value={value("device")} onChange={(v) => { set("device", v); }} options={[["", "as the browser opens"], ...(devices.data ?? []).map((d): [string, string] => [d.name, `${d.title}, ${d.width}×${d.height}`])]} /></Labelled>
+            <Labelled label="Device"><Choice label="Device" value={value("device")} onChange={(v) => { set("device", v); }} options={[["", "as the browser opens"], ...(devices.data ?? []).map((d): [string, string] => [d.name, `${d.title}, ${d.size.replace("x", "×")}`])]} /></Labelled>
             <Labelled label="Window"><Choice label="Window" value={value("mode")} onChange={(v) => { set("mode", v); }} options={[["", "none (headless)"], ["headed", "headed"]]} /></Labelled>
             <Labelled label="BiDi"><Choice label="BiDi" value={value("bidi")} onChange={(v) => { set("bidi", v); }} options={[["", "not needed"], ["yes", "webSocketUrl"]]} /></Labelled>
             <Labelled label="Test"><Search label="its line on the wall" size={10} text={value("test")} onText={(v) => { set("test", v); }} /></Labelled>
@@ -56,7 +56,7 @@ export function ConnectPage() {
             <Labelled label="Page to look at"><Search label="address" size={10} text={value("address")} onText={(v) => { set("address", v); }} /></Labelled>
           </div>
           {labels.length > 0 && <Labelled label="Labels of the agent"><span className="flex flex-wrap gap-1.5">{[...new Set(labels)].sort().map((l) => <Toggle extra key={l} on={chosen.has(l)} onChange={() => { flip("labels", chosen, l); }}>{l}</Toggle>)}</span></Labelled>}
-          <Labelled label="Recorded besides what is usual"><span className="flex flex-wrap gap-1.5">{kinds.map((k) => <Toggle extra key={k} on={recorded.has(`${k}=on`)} onChange={() => { flip("record", recorded, `${k}=on`); }}>{k}</Toggle>)}</span></Labelled>
+          <Labelled label="Recorded besides what is usual"><span className="flex flex-wrap gap-1.5">{kinds.map((k) => <Toggle extra key={k} on={recorded.has(`${k}=always`)} onChange={() => { flip("record", recorded, `${k}=always`); }}>{k}</Toggle>)}</span></Labelled>
         </div>
       </Sheet>
       {s.isPending ? <Waiting /> : s.error ? <Trouble error={s.error} again={() => void s.refetch()} /> : (

@@ -31,7 +31,7 @@ export function FleetPage() {
   );
 }
 
-const asked = ["browser", "version", "os", "mode", "arch", "pool"];
+const asked = ["browser", "engine", "version", "os", "mode", "arch", "pool"];
 
 /** Needs in words, with the facts there are to choose from. */
 function Needs({ needs, onNeeds, why, error }: { needs: string; onNeeds: (v: string) => void; why: Why | undefined; error: Error | null }) {
@@ -60,7 +60,7 @@ function Needs({ needs, onNeeds, why, error }: { needs: string; onNeeds: (v: str
           {facts.map(([fact, values]) => (
             <div key={fact} className="flex flex-wrap items-center gap-1.5 text-xs">
               <span className="w-16 text-soft">{fact}</span>
-              {[...new Set(values.map((v) => fact === "version" ? v.split(" ")[1] ?? v : v))].map((v) => {
+              {[...new Set(values.map((v) => fact === "version" || fact === "engine" ? v.split(" ")[1] ?? v : v))].map((v) => {
                 const on = words.some((w) => w.startsWith(fact + "=") && w.slice(fact.length + 1).split("|").includes(v));
                 return <button key={v} type="button" aria-pressed={on} onClick={() => { toggle(fact, v); }} className={`rounded border px-2 py-0.5 ${on ? "border-accent bg-accent/15" : "border-line text-soft hover:text-ink"}`}>{v}</button>;
               })}

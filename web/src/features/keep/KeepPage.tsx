@@ -2,12 +2,13 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { get, post, type KnownSuite, type ProjectSettings, type Rule, type Storage, type Sweep } from "../../api/client";
+import { said } from "../../ui/Glass";
 import { Button, Choice, Confirm, Empty, Field, Labelled, Sheet, Trouble, Waiting } from "../../ui/parts";
 import { many } from "../../ui/words";
 
 const kinds = ["commands", "screenshots", "video", "network", "console", "logs"] as const;
-const verdicts = ["failed", "broken", "flaky", "ended", "skipped", "passed"];
-const usual: Record<(typeof kinds)[number], [string, string]> = { commands: ["on", "on"], screenshots: ["failure", "failure"], video: ["off", "off"], network: ["failure", "off"], console: ["failure", "off"], logs: ["failure", "on"] };
+const verdicts = ["failed", "lab-fault", "flaky", "ended", "skipped", "passed"];
+const usual: Record<(typeof kinds)[number], [string, string]> = { commands: ["always", "always"], screenshots: ["unless-passed", "unless-passed"], video: ["never", "never"], network: ["unless-passed", "never"], console: ["unless-passed", "never"], logs: ["unless-passed", "always"] };
 
 /** Bytes for people. */
 function size(bytes: number): string {
@@ -55,9 +56,9 @@ function Recorded({ settings: s }: { settings: ProjectSettings }) {
         <tbody>{kinds.map((k) => (
           <tr key={k} className="border-t border-line">
             <td className="px-4 py-2">{k}</td>
-            <td className="px-4 py-2"><Choice label={`Record ${k}`} value={record[k] ?? ""} options={[["", "as usual"], ["off", "off"], ["failure", "kept on failure"], ["on", "on"]]}
+            <td className="px-4 py-2"><Choice label={`Record ${k}`} value={record[k] ?? ""} options={[["", "as usual"], ["never", "never"], ["unless-passed", "unless passed"], ["always", "always"]]}
               onChange={(v) => { settle.mutate({ ...s, record: Object.fromEntries(Object.entries({ ...record, [k]: v }).filter(([, x]) => x !== "")) }); }} /></td>
-            <td className="px-4 py-2 text-soft">{record[k] ?? usual[k][0]}</td><td className="px-4 py-2 text-soft">{record[k] ?? usual[k][1]}</td>
+            <td className="px-4 py-2 text-soft">{said(record[k] ?? usual[k][0])}</td><td className="px-4 py-2 text-soft">{said(record[k] ?? usual[k][1])}</td>
           </tr>))}</tbody>
       </table>
       <p className="border-t border-line px-4 py-2.5 text-xs text-soft">A run can say otherwise with <code className="font-mono text-ink">--record</code>, a session in <code className="font-mono text-ink">pane:options</code>. Network and console need a second connection to the browser; WebKit has none.</p>
@@ -79,13 +80,13 @@ function Kept({ settings: s }: { settings: ProjectSettings }) {
       {s.keep.length === 0 ? <Empty title="No rules of its own">{s.name === "*" ? "As usual: everything for 90 days, of tests that passed 30; videos for 30 days, of tests that passed 7." : "What is settled for every project holds here."}</Empty> : (
         <table className="w-full text-left text-sm"><tbody>{s.keep.map((r) => (
           <tr key={`${r.kind ?? ""}:${r.verdict ?? ""}`} className="border-t border-line first:border-t-0">
-            <td className="px-4 py-2">{r.kind ?? "every kind"}</td><td className="px-4 py-2">{r.verdict ? `of ${r.verdict} tests` : "of every test"}</td>
+            <td className="px-4 py-2">{r.kind ?? "every kind"}</td><td className="px-4 py-2">{r.verdict ? `of ${said(r.verdict)} tests` : "of every test"}</td>
             <td className="px-4 py-2">{r.days === 0 ? "for ever" : `for ${many(r.days, "day")}`}</td>
             <td className="px-4 py-2 text-right"><Button className="text-xs" onClick={() => { set(s.keep.filter((x) => x !== r)); }}>Drop</Button></td>
           </tr>))}</tbody></table>)}
       <form className="flex flex-wrap items-end gap-2 border-t border-line p-4" onSubmit={(e) => { e.preventDefault(); set([...s.keep.filter((r) => !same(r)), { ...(kind && { kind }), ...(verdict && { verdict }), days: n }]); }}>
         <Choice label="Kind" value={kind} onChange={setKind} options={[["", "every kind"], ...kinds.map((k): [string, string] => [k, k])]} />
-        <Choice label="Verdict" value={verdict} onChange={setVerdict} options={[["", "of every test"], ...verdicts.map((v): [string, string] => [v, `of ${v} tests`])]} />
+        <Choice label="Verdict" value={verdict} onChange={setVerdict} options={[["", "of every test"], ...verdicts.map((v): [string, string] => [v, `of ${said(v)} tests`])]} />
         <Field label="Days, 0 for ever" size={6} value={days} onChange={(e) => { setDays(e.target.value); }} inputMode="numeric" /><span className="py-1.5 text-sm text-soft">days</span>
         <Button type="submit" disabled={days.trim() === "" || !(n >= 0 && n <= 36500)}>Settle</Button>
       </form>
@@ -105,7 +106,7 @@ function Sweeping() {
         <>
           <p className="p-4 text-sm">{done.count === 0 ? "Nothing is over its time" : `${many(done.count, "file")} with ${size(done.bytes)} ${done.dry ? "would go" : "removed"}`}; {done.left} with {size(done.left_bytes)} stay.</p>
           {done.files.length > 0 && <table className="w-full text-left text-sm"><tbody>{done.files.slice(0, 100).map((f) => (
-            <tr key={f.session + f.name} className="border-t border-line"><td className="px-4 py-1.5"><Link className="hover:underline" to={`/sessions/${f.session}`}>{f.name}</Link></td><td className="px-4">{f.project}</td><td className="px-4">{f.verdict}</td>
+            <tr key={f.session + f.name} className="border-t border-line"><td className="px-4 py-1.5"><Link className="hover:underline" to={`/sessions/${f.session}`}>{f.name}</Link></td><td className="px-4">{f.project}</td><td className="px-4">{said(f.verdict)}</td>
               <td className="px-4">{size(f.size)}</td><td className="px-4 text-soft">{f.why}</td></tr>))}</tbody></table>}
         </>)}
     </Sheet>

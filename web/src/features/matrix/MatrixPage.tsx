@@ -77,7 +77,7 @@ function Editor({ draft, onDraft, sources, onStart }: { draft: Draft; onDraft: (
           <Field label="Another axis or value: version=latest|latest-1" value={axis} onChange={(e) => { setAxis(e.target.value); }} size={30} />
           <Button type="submit">Add</Button>
         </form>
-        <Labelled label="Rules that must hold, one in each line" help={'Expressions over the axes, such as device != "phone" || browser == "webkit".'}>
+        <Labelled label="Rules that must hold, one in each line" help={'Expressions over the axes, such as device != "phone" || browser == "webkitgtk".'}>
           <textarea rows={3} value={draft.only} onChange={(e) => { set({ only: e.target.value }); }} className="rounded border border-line bg-sheet px-2.5 py-1.5 font-mono text-xs" />
         </Labelled>
         {draft.drop.length > 0 && <div className="text-sm text-soft">Dropped: {draft.drop.map((d) => <span key={JSON.stringify(d)} className="mr-3">{Object.entries(d).map(([k, v]) => `${k}=${v.join("|")}`).join(" ")}</span>)}</div>}

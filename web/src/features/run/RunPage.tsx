@@ -1,7 +1,7 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { post, type Pane, type Run } from "../../api/client";
-import { Counts, fillOf, Glass, inkOf } from "../../ui/Glass";
+import { Counts, fillOf, Glass, inkOf, said } from "../../ui/Glass";
 import { Button, Confirm, Hint, Trouble, Waiting } from "../../ui/parts";
 import { useNow } from "../../ui/useNow";
 import { between, took } from "../../ui/words";
@@ -41,7 +41,7 @@ function Head({ run }: { run: Run }) {
     <div className="flex flex-wrap items-center gap-x-5 gap-y-2">
       <Glass fill={fill} size={30} />
       <div>
-        <h1 className="text-lg font-semibold">Run #{run.number} <span className={inkOf[fill]}>{run.verdict || run.state}</span></h1>
+        <h1 className="text-lg font-semibold">Run #{run.number} <span className={inkOf[fill]}>{said(run.verdict || run.state)}</span></h1>
         <p className="text-sm text-soft">{run.project} {run.suite}{run.kind === "remote" ? ", sessions of a runner" : ` on ${run.matrix}`}{run.environment && `, ${run.environment}`}{run.base && ` at ${run.base}`}, by {run.by}{run.why && ` — ${run.why}`}</p>
       </div>
       <div className="ml-auto flex items-center gap-5 text-sm">
@@ -66,10 +66,10 @@ function Head({ run }: { run: Run }) {
 function Again({ run }: { run: Run }) {
   const go = useNavigate();
   const again = useMutation({
-    mutationFn: (failed: boolean) => post<Run>(`/runs/${run.number}/rerun`, { failed }),
+    mutationFn: (notPassed: boolean) => post<Run>(`/runs/${run.number}/again`, { not_passed: notPassed }),
     onSuccess: (r) => go(`/runs/${r.number}`),
   });
-  const some = ["failed", "broken", "skipped"].some((v) => (run.counts[v] ?? 0) > 0);
+  const some = ["failed", "lab-fault", "skipped"].some((v) => (run.counts[v] ?? 0) > 0);
   return <>
     {some && <Button onClick={() => { again.mutate(true); }}>Run again what did not pass</Button>}
     <Button onClick={() => { again.mutate(false); }}>Run again</Button>
@@ -81,7 +81,7 @@ function Again({ run }: { run: Run }) {
 function Window({ run, chosen, onChoose }: { run: Run; chosen: string | null; onChoose: (key: string) => void }) {
   const families = new Map<string, Pane[]>();
   for (const p of run.panes) {
-    const family = p.values["browser"] ?? "";
+    const family = p.values["browser"] ?? p.values["engine"] ?? "";
     families.set(family, [...(families.get(family) ?? []), p]);
   }
   return (
@@ -125,10 +125,10 @@ function PaneCard({ run, pane, pressed, onClick }: { run: Run; pane: Pane; press
     <button type="button" aria-pressed={pressed} onClick={onClick}
       className={`flex min-w-44 grow flex-col justify-start rounded border px-3 py-2.5 text-left transition-colors ${pressed ? "border-accent bg-raised" : "border-line hover:bg-raised/60"}`}>
       <span className="flex items-center gap-3">
-        <Glass fill={fill} size={34} label={`${pane.label}: ${fill}`} />
+        <Glass fill={fill} size={34} label={`${pane.label}: ${said(fill)}`} />
         <span className="min-w-0">
           <span className="block font-medium">{rest(run, pane)}</span>
-          <span className={`block text-xs ${inkOf[fill]}`}>{pane.state === "undealt" ? "no test in this run" : `${pane.verdict || (pane.running > 0 ? `${pane.running} running` : pane.state)}, ${ended} of ${all}`}</span>
+          <span className={`block text-xs ${inkOf[fill]}`}>{pane.state === "undealt" ? "no test in this run" : `${said(pane.verdict) || (pane.running > 0 ? `${pane.running} running` : pane.state)}, ${ended} of ${all}`}</span>
         </span>
       </span>
       <span className="mt-2 block text-xs text-soft">{pane.took_ms > 0 ? took(pane.took_ms) : "–"}{pane.agents.length > 0 && ` on ${pane.agents.join(", ")}`}</span>

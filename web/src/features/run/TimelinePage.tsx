@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { scaleLinear } from "d3-scale";
 import { Link, useParams } from "react-router";
 import { get, type Bar, type Timeline } from "../../api/client";
-import { fillOf, inkOf, type Fill } from "../../ui/Glass";
+import { fillOf, inkOf, said, type Fill } from "../../ui/Glass";
 import { Empty, Sheet, Trouble, Waiting } from "../../ui/parts";
 import { took } from "../../ui/words";
 
@@ -70,11 +70,11 @@ function leases(bars: Bar[]): [number, number, number][] {
 /** An attempt: full, cut, half or a dashed outline, as panes are. */
 function Piece({ run, bar, x, w }: { run: number; bar: Bar; x: number; w: number }) {
   const fill: Fill = fillOf("ended", bar.verdict);
-  const how = fill === "failed" ? "url(#cut)" : fill === "broken" || fill === "skipped" ? "none" : "currentColor";
+  const how = fill === "failed" ? "url(#cut)" : fill === "lab-fault" || fill === "skipped" ? "none" : "currentColor";
   return (
     <Link to={`/runs/${run}/tests/${bar.test}`}>
-      <rect x={x} y={3} width={w} height={row - 8} rx="1" className={inkOf[fill]} fill={how} stroke="currentColor" strokeWidth={how === "currentColor" ? 0 : 1} strokeDasharray={fill === "broken" ? "3 2" : undefined} opacity={0.9}>
-        <title>{`${bar.name}\n${bar.label}\n${bar.verdict}, attempt ${bar.attempt}, ${took(bar.took_ms)} from ${took(bar.start_ms)} on`}</title>
+      <rect x={x} y={3} width={w} height={row - 8} rx="1" className={inkOf[fill]} fill={how} stroke="currentColor" strokeWidth={how === "currentColor" ? 0 : 1} strokeDasharray={fill === "lab-fault" ? "3 2" : undefined} opacity={0.9}>
+        <title>{`${bar.name}\n${bar.label}\n${said(bar.verdict)}, attempt ${bar.attempt}, ${took(bar.took_ms)} from ${took(bar.start_ms)} on`}</title>
       </rect>
     </Link>
   );

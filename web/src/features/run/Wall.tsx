@@ -1,7 +1,7 @@
 import { useState, type ReactNode } from "react";
 import { Link } from "react-router";
 import type { Cell, Run } from "../../api/client";
-import { type Fill, fillOf, Glass, Legend } from "../../ui/Glass";
+import { type Fill, fillOf, Glass, Legend, said } from "../../ui/Glass";
 import { Choice, Empty, Field, Hint, Sheet } from "../../ui/parts";
 import { took } from "../../ui/words";
 import { TestLink } from "./TestLink";
@@ -27,13 +27,13 @@ export function Wall({ run, only }: { run: Run; only: string | null }) {
       const c = cell(p.index, t.index);
       if (!c || c.state === "undealt") return false;
       const fill = fillOf(c.state, c.verdict);
-      return show === "trouble" ? ["failed", "broken", "flaky"].includes(fill) : fill === show;
+      return show === "trouble" ? ["failed", "lab-fault", "flaky"].includes(fill) : fill === show;
     })));
   return (
     <Sheet title="Wall" aside={
       <div className="flex items-center gap-2">
         <Field label="Find test, file or tag" value={text} onChange={(e) => { setText(e.target.value); }} />
-        <Choice label="Show" value={show} onChange={setShow} options={[["", "every test"], ["trouble", "failed, flaky or broken"], ["passed", "passed somewhere"], ["running", "running"], ["queued", "queued"]]} />
+        <Choice label="Show" value={show} onChange={setShow} options={[["", "every test"], ["trouble", "failed, flaky or the lab's fault"], ["passed", "passed somewhere"], ["running", "running"], ["queued", "queued"]]} />
       </div>}>
       {tests.length === 0 ? <Empty title="No test matches">Change the text or what is shown.</Empty> : (
         <div className="overflow-x-auto">
@@ -66,8 +66,8 @@ function CellLink({ run, pane, test, cell }: { run: Run; pane: number; test: num
   const label = run.panes[pane]?.label ?? "";
   return (
     <Hint text={lines.filter(Boolean).join("\n")}>
-      <span><To run={run} pane={pane} test={test} session={cell.session} label={`${label}: ${fill}`}>
-        <Glass fill={fill} size={18} label={fill} />
+      <span><To run={run} pane={pane} test={test} session={cell.session} label={`${label}: ${said(fill)}`}>
+        <Glass fill={fill} size={18} />
         <span className="text-xs whitespace-nowrap text-soft">{cell.took_ms > 0 ? took(cell.took_ms) : ""}{cell.attempts > 1 ? ` ×${cell.attempts}` : ""}</span>
       </To></span>
     </Hint>

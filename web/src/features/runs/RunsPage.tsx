@@ -3,7 +3,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 import { get, type RunSummary } from "../../api/client";
 import { useFresh } from "../../api/useFresh";
-import { Counts, fillOf, Glass, inkOf } from "../../ui/Glass";
+import { Counts, fillOf, Glass, inkOf, said } from "../../ui/Glass";
 import { Button, Choice, Empty, Hint, Sheet, Trouble, Waiting } from "../../ui/parts";
 import { Search } from "../../ui/Search";
 import { useFilters } from "../../ui/useFilters";
@@ -37,7 +37,7 @@ export function RunsPage() {
       <div className="flex gap-2">
         <Search key={cleared} label="Find suite, matrix, person, #number" text={value("text")} onText={(v) => { set("text", v); }} />
         <Choice label="Verdict" value={value("verdict")} onChange={(v) => { set("verdict", v); }}
-          options={[["", "every verdict"], ...["failed", "broken", "flaky", "ended", "passed", "unsupported", "skipped"].map((v): [string, string] => [v, v])]} />
+          options={[["", "every verdict"], ...["failed", "lab-fault", "flaky", "ended", "passed", "unsupported", "skipped"].map((v): [string, string] => [v, said(v)])]} />
         <Choice label="State" value={value("state")} onChange={(v) => { set("state", v); }} options={[["", "open and ended"], ["open", "open"], ["ended", "ended"]]} />
       </div>}>
       {runs.isPending ? <Waiting /> : runs.error ? <Trouble error={runs.error} again={() => void runs.refetch()} /> : list.length === 0 ? (
@@ -64,12 +64,12 @@ function RunTable({ runs }: { runs: RunSummary[] }) {
           return (
             <tr key={r.id} className="border-t border-line hover:bg-raised/50">
               <td className="px-4 py-2.5 whitespace-nowrap">
-                <Link to={`/runs/${r.number}`} className="inline-flex items-center gap-2 font-medium"><Glass fill={fill} />#{r.number} <span className={`${inkOf[fill]} font-normal`}>{r.verdict || r.state}</span></Link>
+                <Link to={`/runs/${r.number}`} className="inline-flex items-center gap-2 font-medium"><Glass fill={fill} />#{r.number} <span className={`${inkOf[fill]} font-normal`}>{said(r.verdict || r.state)}</span></Link>
               </td>
               <td className="px-4"><Link to={`/runs/${r.number}`}>{r.project} <b className="font-medium">{r.suite}</b> <span className="text-soft">{r.kind === "remote" ? "sessions" : `on ${r.matrix}`}{r.environment && `, ${r.environment}`}</span></Link></td>
               <td className="px-4"><span className="flex max-w-64 flex-wrap gap-1">{r.panes.map((p) => {
                 const f = fillOf(p.state, p.verdict);
-                return <Hint key={p.label} text={`${p.label}: ${f}`}><span><Glass fill={f} label={`${p.label}: ${f}`} /></span></Hint>;
+                return <Hint key={p.label} text={`${p.label}: ${said(f)}`}><span><Glass fill={f} label={`${p.label}: ${said(f)}`} /></span></Hint>;
               })}</span></td>
               <td className="px-4"><Counts counts={r.counts} /></td>
               <td className="px-4 whitespace-nowrap">{time === null ? "–" : took(time)}</td>

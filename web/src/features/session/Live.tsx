@@ -86,11 +86,11 @@ export function Live({ session: s, onGone }: { session: Session; onGone: () => v
   }, [mine]);
   useEffect(() => {
     if (!mine) return;
-    // Whoever leaves the page gives the session back; one that is back already says so, which is no trouble.
-    return () => { void post(`/sessions/${s.id}/hand`, { do: "free" }).catch(() => undefined); };
+    // Whoever leaves the page lets the session go; one that is let go already says so, which is no trouble.
+    return () => { void post(`/sessions/${s.id}/hand`, { do: "let-go" }).catch(() => undefined); };
   }, [mine, s.id]);
   const take = async (on: boolean) => {
-    await hand.mutateAsync({ do: on ? "take" : "free" });
+    await hand.mutateAsync({ do: on ? "reach" : "let-go" });
     setMine(on);
     if (on) frame.current?.focus();
   };
@@ -103,7 +103,7 @@ export function Live({ session: s, onGone }: { session: Session; onGone: () => v
           : <p className="text-soft">{trouble || "Waiting for the first picture …"}</p>}
       </div>
       <div className="flex flex-wrap items-center gap-3 text-sm">
-        {mine ? <Button kind="accent" onClick={() => void flush().then(() => take(false))}>Hand back</Button> : <Button onClick={() => void take(true)}>Take over</Button>}
+        {mine ? <Button kind="accent" onClick={() => void flush().then(() => take(false))}>Let go</Button> : <Button onClick={() => void take(true)}>Reach in</Button>}
         {mine && <Button onClick={() => { void hand.mutateAsync({ do: "source" }).then((v) => { setSource(v.said); }); }}>Page source</Button>}
         <span className="text-soft">{mine ? "The runner's commands wait. Click, type and scroll in the picture." : "Live. Nothing is captured while nobody looks."}</span>
       </div>

@@ -3,7 +3,7 @@ import { Empty, Field } from "../../ui/parts";
 import { took } from "../../ui/words";
 import type { Entry } from "./recorded";
 
-const parts: [keyof Entry["timings"], string, string][] = [["dns", "name", "bg-flaky/70"], ["connect", "connect", "bg-broken/70"], ["send", "send", "bg-soft"], ["wait", "wait", "bg-accent/60"], ["receive", "receive", "bg-passed/80"]];
+const parts: [keyof Entry["timings"], string, string][] = [["dns", "name", "bg-flaky/70"], ["connect", "connect", "bg-lab-fault/70"], ["send", "send", "bg-soft"], ["wait", "wait", "bg-accent/60"], ["receive", "receive", "bg-passed/80"]];
 
 /** The network as a waterfall, on the session's clock. */
 export function Network({ entries, at, onAt }: { entries: Entry[]; at: number; onAt: (ms: number) => void }) {

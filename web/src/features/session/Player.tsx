@@ -47,7 +47,7 @@ export function Player({ session, commands, length, at, playing, onAt, onPlaying
           ? <video ref={video} aria-label="Video of the session" src={fileAddress(session.id, "video.webm")} preload="auto" muted className="max-h-[25rem] max-w-full"
               onTimeUpdate={(e) => { if (playing) onAt(e.currentTarget.currentTime * 1000); }} onEnded={() => { onPlaying(false); onAt(length); }} />
           : picture ? <img src={fileAddress(session.id, picture)} alt={`Screenshot ${picture}`} className="max-h-[25rem] max-w-full" />
-            : <p className="px-6 text-center text-soft">Nothing was pictured. Ask for it with <code className="font-mono text-ink">record: {"{"}&quot;video&quot;: &quot;on&quot;, &quot;screenshots&quot;: &quot;on&quot;{"}"}</code>, or for the whole project with <code className="font-mono text-ink">pane record {session.project} video=on</code>.</p>}
+            : <p className="px-6 text-center text-soft">Nothing was pictured. Ask for it with <code className="font-mono text-ink">record: {"{"}&quot;video&quot;: &quot;always&quot;, &quot;screenshots&quot;: &quot;always&quot;{"}"}</code>, or for the whole project with <code className="font-mono text-ink">pane record {session.project} video=always</code>.</p>}
       </div>
       <Clock commands={commands} shots={shots} length={length} at={at} onAt={onAt} />
       <div className="flex items-center gap-3 text-sm">

@@ -3,7 +3,7 @@ import { Tabs } from "radix-ui";
 import { useEffect, useState, type ReactNode } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 import { get, listen, post, text, type Session } from "../../api/client";
-import { fillOf, Glass, inkOf } from "../../ui/Glass";
+import { fillOf, Glass, inkOf, said } from "../../ui/Glass";
 import { Button, Confirm, Sheet, Trouble, Waiting } from "../../ui/parts";
 import { useNow } from "../../ui/useNow";
 import { between, took } from "../../ui/words";
@@ -54,7 +54,7 @@ function Head({ session: s }: { session: Session }) {
       <div className="min-w-0">
         <p className="text-sm text-soft"><Link className="text-accent hover:underline" to={`/runs/${s.run}`}>Run #{s.run}</Link> {s.run_name}, {s.project}
           {s.test !== s.name && `, test ${s.test}`}{s.kind === "script" && <>, <Link className="text-accent hover:underline" to={`/runs/${s.run}/tests/${s.test_index}?pane=${s.pane}`}>its steps</Link></>}</p>
-        <h1 className="text-lg font-semibold">{s.name} <span className={inkOf[fill]}>{s.verdict || s.state}</span></h1>
+        <h1 className="text-lg font-semibold">{s.name} <span className={inkOf[fill]}>{said(s.verdict || s.state)}</span></h1>
         {s.message && <p className="max-w-4xl text-sm whitespace-pre-wrap">{s.message}</p>}
       </div>
       <div className="ml-auto flex flex-wrap items-center gap-4 text-sm">
@@ -135,8 +135,8 @@ function Ended({ session: s }: { session: Session }) {
     return () => { window.removeEventListener("keydown", key); };
   });
   const lacking = (kind: string) => (s.detail.lacking ?? []).find((x) => x.kind === kind)?.reason ??
-    (s.detail.record?.[kind as keyof typeof s.detail.record] === "failure" && s.verdict === "passed" ? "it is kept on failure only, and this session passed" : "it was not asked for");
-  const not = (what: string, kind: string) => <p className="p-6 text-center text-soft">{what} is not kept of this session: {lacking(kind)}. <code className="font-mono text-ink">pane record {s.project} {kind}=on</code> asks for it in the whole project.</p>;
+    (s.detail.record?.[kind as keyof typeof s.detail.record] === "unless-passed" && s.verdict === "passed" ? "it is kept unless the session passed, and this one did" : "it was not asked for");
+  const not = (what: string, kind: string) => <p className="p-6 text-center text-soft">{what} is not kept of this session: {lacking(kind)}. <code className="font-mono text-ink">pane record {s.project} {kind}=always</code> asks for it in the whole project.</p>;
   const tabs: [string, string, ReactNode][] = [
     ["network", `Network${network ? ` (${network.length})` : ""}`, network ? <Network entries={network} at={now} onAt={(ms) => { setPlaying(false); setAt(ms); }} /> : not("The network", "network")],
     ["console", `Console${console ? ` (${console.length})` : ""}`, console ? <Console lines={console} at={now} onAt={(ms) => { setPlaying(false); setAt(ms); }} /> : not("The console", "console")],

@@ -14,8 +14,8 @@ describe("the commands of a session", () => {
     expect(telling(all, "ended")).toBe(1);
     expect(telling(all, "passed")).toBe(0);
     expect(telling([command(1, 0), command(2, 5)], "failed")).toBe(0);
-    expect(telling([command(1, 0), command(2, 5)], "broken")).toBe(1);
-    expect(telling([], "broken")).toBe(0);
+    expect(telling([command(1, 0), command(2, 5)], "lab-fault")).toBe(1);
+    expect(telling([], "lab-fault")).toBe(0);
   });
   it("say in few words what they do", () => {
     expect(gist(command(1, 0, { arguments: { url: "http://desk.example/" } }))).toBe("http://desk.example/");

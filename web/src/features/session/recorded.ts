@@ -37,7 +37,7 @@ export const readNetwork = async (id: string) => (await get<{ log: { entries: En
 export function telling(commands: Command[], verdict: string): number {
   if (verdict === "passed") return 0;
   const failed = commands.findLastIndex((c) => c.error && c.name !== "Delete Session");
-  return Math.max(0, failed < 0 && verdict === "broken" ? commands.length - 1 : failed);
+  return Math.max(0, failed < 0 && verdict === "lab-fault" ? commands.length - 1 : failed);
 }
 
 /** The command that was under way, or had just ended, at a time. */

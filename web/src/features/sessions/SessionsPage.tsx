@@ -3,7 +3,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 import { get, type Device, type SessionSummary } from "../../api/client";
 import { useFresh } from "../../api/useFresh";
-import { fillOf, Glass, inkOf } from "../../ui/Glass";
+import { fillOf, Glass, inkOf, said } from "../../ui/Glass";
 import { Button, Choice, Empty, Sheet, Trouble, Waiting } from "../../ui/parts";
 import { Search } from "../../ui/Search";
 import { useFilters } from "../../ui/useFilters";
@@ -12,7 +12,7 @@ import { ago, between, took } from "../../ui/words";
 import { useAgents } from "../fleet/queries";
 
 const pageSize = 50;
-const verdicts = ["failed", "broken", "ended", "passed", "skipped", "unsupported"];
+const verdicts = ["failed", "lab-fault", "ended", "passed", "skipped", "unsupported"];
 
 /** What waits, what is open, and what was. The filters live in the address, so that a search can be kept as a bookmark. */
 export function SessionsPage() {
@@ -36,7 +36,7 @@ export function SessionsPage() {
   useFresh("sessions", ["run", "cell", "sessions"]);
   const browsers = [...new Set((agents.data ?? []).flatMap((a) => a.machine.browsers.filter((b) => b.fits).map((b) => b.name)))].sort();
   const list = sessions.data?.pages.flat() ?? [];
-  const words = (xs: string[], all: string): [string, string][] => [["", all], ...xs.map((v): [string, string] => [v, v])];
+  const words = (xs: string[], all: string): [string, string][] => [["", all], ...xs.map((v): [string, string] => [v, said(v)])];
   return (
     <Sheet title="Sessions" aside={params.size > 0 && <Button className="text-xs" onClick={() => { clear(); setCleared(cleared + 1); }}>Show every session</Button>}>
       <div key={cleared} className="flex flex-wrap gap-2 border-b border-line px-4 py-2.5">
@@ -72,7 +72,7 @@ function Table({ list }: { list: SessionSummary[] }) {
           return (
             <tr key={s.id} className="border-t border-line align-top hover:bg-raised/50">
               <td className="px-4 py-2.5">
-                <Link to={`/sessions/${s.id}`} className="inline-flex items-center gap-2 font-medium"><Glass fill={fill} />{s.name} <span className={`${inkOf[fill]} font-normal`}>{s.verdict || s.state}{s.state === "waiting" && `, ${s.ahead} ahead`}</span></Link>
+                <Link to={`/sessions/${s.id}`} className="inline-flex items-center gap-2 font-medium"><Glass fill={fill} />{s.name} <span className={`${inkOf[fill]} font-normal`}>{said(s.verdict || s.state)}{s.state === "waiting" && `, ${s.ahead} ahead`}</span></Link>
                 {(s.message || s.tags.length > 0 || (s.kind === "remote" && s.end)) && (
                   <span className="block max-w-xl truncate pl-6 text-xs text-soft">{[s.message || (s.kind === "remote" ? s.end : ""), s.tags.join(" ")].filter(Boolean).join(" · ")}</span>)}
               </td>

@@ -57,7 +57,7 @@ function Form({ suites, presets, first }: { suites: KnownSuite[]; presets: Prese
           </Part>
           <Part title="Recorded, instead of what is usual for the project">
             {(["commands", "screenshots", "video", "network", "console", "logs"] as const).map((k) => (
-              <Labelled key={k} label={k}><Choice label={`Record ${k}`} value={req.record?.[k] ?? ""} options={[["", "as usual"], ["off", "off"], ["failure", "kept on failure"], ["on", "on"]]}
+              <Labelled key={k} label={k}><Choice label={`Record ${k}`} value={req.record?.[k] ?? ""} options={[["", "as usual"], ["never", "never"], ["unless-passed", "unless passed"], ["always", "always"]]}
                 onChange={(v) => { set({ record: Object.fromEntries(Object.entries({ ...req.record, [k]: v }).filter(([, x]) => x !== "")) }); }} /></Labelled>))}
           </Part>
         </div>

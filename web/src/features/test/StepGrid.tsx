@@ -1,11 +1,11 @@
 import { clsx } from "clsx";
 import type { PaneAttempts, StepResult } from "../../api/client";
-import { type Fill, fillOf, Glass } from "../../ui/Glass";
+import { type Fill, fillOf, Glass, said } from "../../ui/Glass";
 import { Sheet } from "../../ui/parts";
 import { took } from "../../ui/words";
 import { shownAttempt } from "./TestPage";
 
-const stepFill: Record<string, Fill> = { passed: "passed", failed: "failed", broken: "broken", skipped: "skipped", unrun: "queued" };
+const stepFill: Record<string, Fill> = { passed: "passed", failed: "failed", "lab-fault": "lab-fault", skipped: "skipped", unrun: "queued" };
 
 /** Steps down, combinations across: the same step beside itself everywhere. */
 export function StepGrid({ results, chosen, attempt, step, onChoose }: {
@@ -23,7 +23,7 @@ export function StepGrid({ results, chosen, attempt, step, onChoose }: {
               <th key={r.pane.key} className={clsx("px-2 py-1.5 font-normal", r.pane.index === chosen && "bg-raised text-ink")}>
                 <button type="button" className="grid gap-1 text-left" onClick={() => { onChoose(r.pane.index, step); }}>
                   <span>{r.pane.label.split(" · ").map((part) => <span key={part} className="block">{part}</span>)}</span>
-                  <span className="flex items-center gap-1.5"><Glass fill={fillOf(r.cell.state, r.cell.verdict)} size={14} />{r.cell.verdict || r.cell.state}</span>
+                  <span className="flex items-center gap-1.5"><Glass fill={fillOf(r.cell.state, r.cell.verdict)} size={14} />{said(r.cell.verdict || r.cell.state)}</span>
                 </button>
               </th>))}
           </tr></thead>

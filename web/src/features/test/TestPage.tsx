@@ -17,7 +17,7 @@ export function shownAttempt(r: PaneAttempts, number: number | null): Attempt | 
 
 /** The step that ended an attempt badly, else its first. */
 function tellingStep(a: Attempt | undefined): number {
-  return Math.max(0, a?.detail.steps.findIndex((s) => s.state === "failed" || s.state === "broken") ?? 0);
+  return Math.max(0, a?.detail.steps.findIndex((s) => s.state === "failed" || s.state === "lab-fault") ?? 0);
 }
 
 /** Where does this test fail, and why? */
@@ -38,7 +38,7 @@ export function TestPage() {
   const { run, tests, source } = result.data;
   const results = result.data.results.filter((r) => r.cell.state !== "undealt");
   const asked = Number(params.get("pane") ?? -1);
-  const chosen = results.find((r) => r.pane.index === asked) ?? results.find((r) => ["failed", "broken", "flaky"].includes(r.cell.verdict)) ?? results[0];
+  const chosen = results.find((r) => r.pane.index === asked) ?? results.find((r) => ["failed", "lab-fault", "flaky"].includes(r.cell.verdict)) ?? results[0];
   if (!chosen) return null;
   const attemptNumber = params.has("attempt") ? Number(params.get("attempt")) : null;
   const attempt = shownAttempt(chosen, attemptNumber);

@@ -8,7 +8,7 @@ import { ago } from "../../ui/words";
 import { inZone, ruleOf, type Plan } from "./rule";
 
 /** What runs by itself, and what is saved to be run again? */
-export function PlansPage() {
+export function SchedulesPage() {
   const presets = useQuery({ queryKey: ["presets"], queryFn: () => get<Preset[]>("/presets") });
   const schedules = useQuery({ queryKey: ["schedules"], queryFn: () => get<Schedule[]>("/schedules"), refetchInterval: 15_000 });
   const [find, setFind] = useState("");
