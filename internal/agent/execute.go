@@ -16,7 +16,7 @@ import (
 	"sync/atomic"
 	"time"
 
-	"github.com/oklog/ulid/v2"
+	"github.com/google/uuid"
 
 	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/core/record"
@@ -40,7 +40,7 @@ func (a *Agent) execute(ctx context.Context, s link.Slice) {
 		if ctx.Err() != nil {
 			return
 		}
-		id := ulid.Make().String()
+		id := uuid.Must(uuid.NewV7()).String()
 		if err := a.up.post(ctx, "/agent/started", link.Started{Fence: s.Fence, Test: t.Index, Session: id}, nil); err != nil {
 			if refused, ok := errors.AsType[*answerError](err); ok && refused.status == 409 {
 				a.drop(s.Fence)

@@ -13,7 +13,7 @@ import (
 	"sync"
 	"time"
 
-	"github.com/oklog/ulid/v2"
+	"github.com/google/uuid"
 
 	"parallelpane/internal/store"
 )
@@ -57,7 +57,8 @@ func hashOf(secret string) []byte {
 	return sum[:]
 }
 
-func newID() string { return ulid.Make().String() }
+// newID makes an id that sorts by time (RFC 9562, UUID version 7).
+func newID() string { return uuid.Must(uuid.NewV7()).String() }
 
 // Authenticate finds who a token belongs to.
 func (s *Service) Authenticate(ctx context.Context, secret string) (Who, error) {

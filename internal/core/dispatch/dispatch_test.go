@@ -485,3 +485,30 @@ func TestForgettingAnAgentLosesItsLeases(t *testing.T) {
 	assert.Equal(t, "unknown", m.Load("pier").Away)
 	assert.Empty(t, m.Forget(t0, "nobody"))
 }
+
+// A slice was half done when the caller stopped: one of its tests had failed and
+// was being tried again elsewhere. Both leases go on with what is theirs.
+func TestARestoredLeaseHoldsWhatHasNotReported(t *testing.T) {
+	m := New(Config{}, 0)
+	m.Know(t0, agentWith("quay", 1, "chromium"))
+	m.Know(t0, agentWith("pier", 1, "chromium"))
+	r := runOf("r", 3, "chromium")
+	r.Retries = 1
+	r.Panes[0].Tests[0].Past = []verdict.Verdict{verdict.Failed}
+	r.Panes[0].Tests[1].Past = []verdict.Verdict{verdict.Passed}
+	r.Panes[0].Tests[1].Settled = true
+	assert.Empty(t, m.Restore(t0, r, []Lease{
+		{Fence: 5, Agent: "quay", Run: "r", Tests: []int{0, 1, 2}, Attempt: []int{1, 1, 1}},
+		{Fence: 9, Agent: "pier", Run: "r", Tests: []int{0}, Attempt: []int{2}},
+	}))
+	assert.Empty(t, m.Join(t0, agentWith("quay", 1, "chromium"), []int64{5}))
+	assert.Empty(t, m.Join(t0, agentWith("pier", 1, "chromium"), []int64{9}))
+	ok, ds := m.Result(t0, 9, 0, Outcome{Verdict: verdict.Passed})
+	assert.True(t, ok, "the newer lease has the test")
+	assert.Equal(t, verdict.Flaky, only[Settled](ds)[0].Verdict)
+	ok, _ = m.Result(t0, 5, 0, Outcome{Verdict: verdict.Failed})
+	assert.False(t, ok, "the older one has reported it")
+	ok, ds = m.Result(t0, 5, 2, Outcome{Verdict: verdict.Passed})
+	assert.True(t, ok)
+	assert.Len(t, only[Over](ds), 1)
+}

@@ -120,27 +120,34 @@ func (m *Machine) Submit(now time.Time, r Run) []Decision {
 	return m.take()
 }
 
-// Restore adds a run taken up from records, with the leases that were live.
-// They get a full TTL, in which their agents can come back.
+// Restore adds a run taken up from records, with the leases that were live as
+// they were granted. They get a full TTL, in which their agents can come back. A
+// test whose attempt is among the past ones has reported: it is no longer in the
+// lease, and may be queued again or in a newer one. A lease of which nothing is
+// left is closed.
 func (m *Machine) Restore(now time.Time, r Run, leases []Lease) []Decision {
 	st := m.add(now, r)
 	for _, l := range leases {
 		p := st.panes[l.Pane]
 		ls := &leaseState{Lease: l, started: -1, startedAt: now}
 		ls.Expires = now.Add(m.cfg.LeaseTTL)
-		for _, t := range l.Tests {
+		for k, t := range l.Tests {
+			if len(p.tests[t].past) >= l.Attempt[k] {
+				continue
+			}
 			if i := slices.Index(p.queue, t); i >= 0 {
 				p.queue = slices.Delete(p.queue, i, i+1)
 				m.tally(p, p.tests[t], false)
 				ls.left = append(ls.left, t)
 			}
 		}
+		m.fence = max(m.fence, l.Fence)
 		if len(ls.left) == 0 {
+			m.out = append(m.out, Closed{Fence: l.Fence})
 			continue
 		}
 		m.Know(now, Agent{Name: l.Agent})
 		m.hold(now, st, p, ls)
-		m.fence = max(m.fence, l.Fence)
 	}
 	m.finish(st)
 	return m.take()

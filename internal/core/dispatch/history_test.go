@@ -155,8 +155,7 @@ func (w *world) restart(t require.TestingT) {
 		}
 		var leases []Lease
 		for _, fence := range slices.Sorted(maps.Keys(w.live)) {
-			if l := w.live[fence]; l.Run == id {
-				l.Tests = slices.Clone(w.left[fence])
+			if l := w.live[fence]; l.Run == id { // whole, as it was granted: what has reported is among the attempts
 				leases = append(leases, l)
 			}
 		}
