@@ -39,7 +39,8 @@ func (s *Service) knowAgents(ctx context.Context) error {
 	for _, row := range rows {
 		a := &agentConn{name: row.Name, instance: row.Instance, lastSeen: store.Time(row.LastSeen), draining: row.Draining}
 		if err := json.Unmarshal([]byte(row.Machine), &a.machine); err != nil {
-			return fmt.Errorf("records of agent %s: %w", row.Name, err)
+			s.log.Error("an agent's record cannot be read: it is unknown until it joins", "agent", row.Name, "error", err)
+			continue
 		}
 		s.agents[row.Name] = a
 		s.machine.Know(s.now(), a.forDispatch())

@@ -264,7 +264,9 @@ func (s *Service) restoreLocked(ctx context.Context, row store.Run) ([]dispatch.
 			lease.Tests, lease.Attempt = append(lease.Tests, t.Test), append(lease.Attempt, t.Attempt)
 		}
 		leases = append(leases, lease)
-		s.leases[l.Fence] = lease
+	}
+	for _, l := range leases {
+		s.leases[l.Fence] = l
 	}
 	s.live[row.ID] = r
 	return s.machine.Restore(s.now(), work, leases), nil

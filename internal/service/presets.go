@@ -108,18 +108,14 @@ func (s *Service) DropPreset(ctx context.Context, name string) error {
 
 // RunPreset starts a run as a preset says.
 func (s *Service) RunPreset(ctx context.Context, who Who, name string) (Run, error) {
-	return s.runPreset(ctx, who, name, "")
+	return s.runPreset(ctx, who, name, origin{})
 }
 
-func (s *Service) runPreset(ctx context.Context, who Who, name, schedule string) (Run, error) {
+func (s *Service) runPreset(ctx context.Context, who Who, name string, from origin) (Run, error) {
 	p, err := s.preset(ctx, name)
 	if err != nil {
 		return Run{}, err
 	}
-	o, err := s.order(ctx, p.Request)
-	if err != nil {
-		return Run{}, err
-	}
-	o.preset, o.schedule = p.id, schedule
-	return s.start(who, o)
+	from.preset = p.id
+	return s.submit(ctx, who, p.Request, from)
 }

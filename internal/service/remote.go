@@ -188,58 +188,38 @@ func (s *Service) enqueue(ctx context.Context, x *remoteSession, o remote.Option
 	if name == "" {
 		name = fmt.Sprintf("%s, %s", x.row.By, s.now().Format("2006-01-02"))
 	}
-	key := o.Project + "\n" + name
 	s.growMu.Lock() // two sessions of a new run make one run
 	defer s.growMu.Unlock()
-	s.mu.Lock()
-	r := s.growing[key]
-	s.mu.Unlock()
-	if r == nil {
-		row, err := s.store.RunByName(ctx, o.Project, name)
-		switch {
-		case errors.Is(err, store.ErrNotFound):
-		case err != nil:
-			return err
-		default:
-			if r, err = s.loadGrowing(ctx, row); err != nil {
-				return err
-			}
-		}
+	r, err := s.runOfSessions(ctx, o.Project, name)
+	if err != nil {
+		return err
 	}
 	now := store.Millis(s.now())
 	s.mu.Lock()
 	var batch []store.Stmt
 	if r == nil {
-		s.number++
-		row := store.Run{ID: newID(), Number: s.number, Project: o.Project, Suite: name, Kind: RemoteKind, Vars: "{}", Request: "{}", Plan: "{}", By: x.row.By, CreatedAt: now, Counts: "{}"}
+		row := store.Run{ID: newID(), Number: s.number + 1, Project: o.Project, Suite: name, Kind: RemoteKind, Vars: "{}", Request: "{}", Plan: "{}", By: x.row.By, CreatedAt: now, Counts: "{}"}
 		view, err := runOf(row, store.Whole{})
 		if err != nil {
 			s.mu.Unlock()
 			return err
 		}
+		s.number++
 		r = &liveRun{view: view}
 		batch = store.AddRun(row, store.Whole{})
-	} else if r.view.EndedAt != nil {
-		r.view.EndedAt, r.view.Verdict, r.view.Why, r.view.State = nil, verdict.Pending, "", Running
-		batch = append(batch, store.ReopenRun(r.view.ID))
 	}
-	if x.pane = slices.IndexFunc(r.view.Panes, func(p Pane) bool { return p.Key == combo.Key(x.values) }); x.pane < 0 {
-		x.pane = len(r.view.Panes)
-	}
-	test := o.Test
-	if test == "" {
-		test = o.Name
-	}
+	test := cmp.Or(o.Test, o.Name)
 	if test == "" {
 		test = fmt.Sprintf("session %d", len(r.view.Tests)+1)
 		x.row.Name, x.order.Name = test, test
 	}
-	if x.test = slices.IndexFunc(r.view.Tests, func(t Test) bool { return t.Name == test }); x.test < 0 {
-		x.test = len(r.view.Tests)
-	}
-	if max(x.pane+1, len(r.view.Panes))*max(x.test+1, len(r.view.Tests)) > maxRunCells {
+	if !r.place(x, test) {
 		s.mu.Unlock()
 		return webdriver.Errorf(webdriver.SessionNotCreated, "the run %q is full: a wall holds %d cells; name another run in %s", name, maxRunCells, remote.OptionsKey)
+	}
+	if r.view.EndedAt != nil {
+		r.view.EndedAt, r.view.Verdict, r.view.Why, r.view.State = nil, verdict.Pending, "", Running
+		batch = append(batch, store.ReopenRun(r.view.ID))
 	}
 	batch = append(batch, r.grow(x, test, o.Tags)...)
 	x.run = r
@@ -250,13 +230,64 @@ func (s *Service) enqueue(ctx context.Context, x *remoteSession, o remote.Option
 	cell.Session = x.row.ID
 	x.order.Run, x.order.Attempt = r.view.Number, x.row.Number
 	batch = append(batch, store.AddSession(x.row), store.Regard(r.view.ID, x.pane, x.test, "", ""))
-	s.live[r.view.ID], s.growing[key], s.remotes[x.row.ID] = r, r, x
+	s.live[r.view.ID], s.growing[growKey(r)], s.remotes[x.row.ID] = r, r, x
 	work := dispatch.Run{ID: x.row.ID, Project: o.Project, Owner: x.row.By, Once: true, QueueLimit: x.queue,
 		Panes: []dispatch.Pane{{Needs: x.needs, Values: x.values, Tests: []dispatch.Test{{}}}}}
 	e := s.applyLocked(s.machine.Submit(s.now(), work), batch...)
 	e.events = append([]Event{r.event(x.pane, x.test), {Type: "sessions"}}, e.events...)
 	s.mu.Unlock()
 	return s.carryOut(e)
+}
+
+// growKey is the key of a run in Service.growing.
+func growKey(r *liveRun) string { return r.view.Project + "\n" + r.view.Suite }
+
+// rememberGrown is for how long a run of sessions is remembered after its end,
+// for the next session of its name.
+const rememberGrown = time.Minute
+
+// runOfSessions finds the newest run of sessions with a name, whether it goes on
+// or has ended; nil when there is none. Service.growMu is held: nothing but
+// results of its own sessions changes the run meanwhile.
+func (s *Service) runOfSessions(ctx context.Context, project, name string) (*liveRun, error) {
+	s.mu.Lock()
+	r := s.growing[project+"\n"+name]
+	s.mu.Unlock()
+	if r != nil {
+		return r, nil
+	}
+	if err := s.store.Sync(); err != nil { // its end may still be queued
+		return nil, err
+	}
+	row, err := s.store.RunByName(ctx, project, name)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	if r, err = s.loadGrowing(ctx, row); err != nil {
+		return nil, err
+	}
+	s.mu.Lock()
+	s.growing[growKey(r)] = r
+	s.mu.Unlock()
+	return r, nil
+}
+
+// forgetEnded drops runs of sessions that ended a while ago from memory.
+func (s *Service) forgetEnded() {
+	if !s.growMu.TryLock() {
+		return
+	}
+	defer s.growMu.Unlock()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for key, r := range s.growing {
+		if r.view.EndedAt != nil && s.now().Sub(*r.view.EndedAt) > rememberGrown {
+			delete(s.growing, key)
+		}
+	}
 }
 
 // loadGrowing takes a run of sessions up again. Its attempts come along.
@@ -274,6 +305,18 @@ func (s *Service) loadGrowing(ctx context.Context, row store.Run) (*liveRun, err
 		r.try(a.Pane, a.Test, a.Number, verdict.Verdict(a.Verdict))
 	}
 	return r, nil
+}
+
+// place finds the pane and the test of a session, which may be the next new ones;
+// false when the wall is full. It changes nothing but the session.
+func (r *liveRun) place(x *remoteSession, test string) bool {
+	if x.pane = slices.IndexFunc(r.view.Panes, func(p Pane) bool { return p.Key == combo.Key(x.values) }); x.pane < 0 {
+		x.pane = len(r.view.Panes)
+	}
+	if x.test = slices.IndexFunc(r.view.Tests, func(t Test) bool { return t.Name == test }); x.test < 0 {
+		x.test = len(r.view.Tests)
+	}
+	return max(x.pane+1, len(r.view.Panes))*max(x.test+1, len(r.view.Tests)) <= maxRunCells
 }
 
 // grow makes room for a session's cell.
@@ -435,7 +478,6 @@ func (s *Service) endLocked(x *remoteSession, r link.Result, e *effects) (batch 
 		s.stats.runs.WithLabelValues(string(run.view.Verdict)).Inc()
 		batch = append(batch, store.EndRun(run.view.ID, string(run.view.Verdict), store.JSON(run.view.Counts), now))
 		delete(s.live, run.view.ID)
-		delete(s.growing, run.view.Project+"\n"+run.view.Suite)
 	} else {
 		batch = append(batch, store.Recount(run.view.ID, store.JSON(copyCounts(run.view.Counts))))
 	}
@@ -589,8 +631,12 @@ func (s *Service) takeUpRemotes(ctx context.Context) error {
 	defer s.mu.Unlock()
 	for _, row := range rows {
 		r := s.live[row.RunID]
-		if r == nil {
-			return fmt.Errorf("records of session %s: its run has ended", row.ID)
+		if r == nil { // its run has ended or could not be taken up: the session has, too
+			s.log.Error("a session was set aside: its run does not go on", "session", row.ID)
+			row.State, row.Verdict, row.How = endedState, string(verdict.LabFault), "the service was started again, and its run does not go on"
+			row.Message, row.EndedAt = row.How, store.Millis(s.now())
+			s.store.Enqueue(store.EndSession(row))
+			continue
 		}
 		x := &remoteSession{row: row, run: r, pane: row.Pane, test: row.Test, needs: r.view.Panes[row.Pane].Needs, values: r.view.Panes[row.Pane].Values,
 			waiter: make(chan remoteAnswer, 1)}
@@ -624,7 +670,6 @@ func (s *Service) takeUpRemotes(ctx context.Context) error {
 				return err
 			}
 			delete(s.live, r.view.ID)
-			delete(s.growing, r.view.Project+"\n"+r.view.Suite)
 		}
 	}
 	return nil

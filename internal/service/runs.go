@@ -109,6 +109,7 @@ type origin struct {
 	again    int // run it repeats
 	preset   string
 	schedule string
+	mark     func(run int) store.Stmt // written with the run: that its schedule has occurred; may be nil
 }
 
 // unpack checks a request and reads its files; what runs where is still open.
@@ -281,10 +282,22 @@ func (s *Service) profilesOf(v Run) (out []device.Profile, marker string, err er
 
 // Submit starts a run.
 func (s *Service) Submit(ctx context.Context, who Who, req RunRequest) (Run, error) {
+	return s.submit(ctx, who, req, origin{})
+}
+
+func (s *Service) submit(ctx context.Context, who Who, req RunRequest, from origin) (Run, error) {
+	if req.Deal == Spread { // whose turn it is follows from the runs before, those that are just being written too
+		s.spreading.Lock()
+		defer s.spreading.Unlock()
+		if err := s.store.Sync(); err != nil {
+			return Run{}, err
+		}
+	}
 	o, err := s.order(ctx, req)
 	if err != nil {
 		return Run{}, err
 	}
+	o.origin = from
 	return s.start(who, o)
 }
 
@@ -305,7 +318,11 @@ func (s *Service) start(who Who, o *order) (Run, error) {
 	}
 	r := &liveRun{view: view, secrets: o.secrets, record: o.record, vars: o.env.Vars, files: o.req.Bundle, seconds: o.seconds, profiles: o.devices, marker: o.project.Marker}
 	s.live[row.ID] = r
-	e := s.applyLocked(s.machine.Submit(s.now(), workOf(r)), store.AddRun(row, whole)...)
+	batch := store.AddRun(row, whole)
+	if o.mark != nil {
+		batch = append(batch, o.mark(row.Number))
+	}
+	e := s.applyLocked(s.machine.Submit(s.now(), workOf(r)), batch...)
 	e.events = append([]Event{{Type: "run", Run: r.summary()}}, e.events...)
 	s.mu.Unlock()
 	if err := s.carryOut(e); err != nil {
@@ -572,8 +589,21 @@ func (s *Service) Runs(ctx context.Context, f store.RunFilter) ([]RunSummary, er
 	return out, nil
 }
 
+// row reads a run's record. The end of a run that is not live is on it, even if
+// it was only just queued.
 func (s *Service) row(ctx context.Context, number int) (store.Run, error) {
 	row, err := s.store.RunByNumber(ctx, number)
+	if err == nil && row.EndedAt == 0 {
+		s.mu.Lock()
+		live := s.live[row.ID] != nil
+		s.mu.Unlock()
+		if !live {
+			if err := s.store.Sync(); err != nil {
+				return row, err
+			}
+			row, err = s.store.RunByNumber(ctx, number)
+		}
+	}
 	return row, notFound(err, "there is no run %d", number)
 }
 

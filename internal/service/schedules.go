@@ -145,8 +145,9 @@ func (s *Service) loadLocked(ctx context.Context) error {
 		if err == nil {
 			p.rule, err = calendar.Parse(row.Rule, store.Time(row.StartAt), zone)
 		}
-		if err != nil {
-			return fmt.Errorf("records of schedule %s: %w", row.Name, err)
+		if err != nil { // the others go on
+			s.log.Error("a schedule's record cannot be read", "schedule", row.Name, "error", err)
+			p.row.Paused, p.row.LastNote = true, "set aside: "+err.Error()
 		}
 		p.plan()
 		x.all = append(x.all, p)
@@ -158,6 +159,9 @@ func (s *Service) loadLocked(ctx context.Context) error {
 // plan finds the next occurrence.
 func (p *planned) plan() {
 	p.due = time.Time{}
+	if p.rule == nil {
+		return
+	}
 	if next, err := p.rule.After(store.Time(p.row.SeenAt), 1); err == nil && len(next) > 0 && !p.row.Paused {
 		p.due = next[0]
 	}
@@ -222,8 +226,11 @@ func (s *Service) Schedules(ctx context.Context) ([]Schedule, error) {
 	out := []Schedule{}
 	for _, p := range s.plans.all {
 		r := p.row
-		v := Schedule{Name: r.Name, Preset: p.preset, Rule: r.Rule, Words: p.rule.Words(), Start: at(r.StartAt), Zone: r.Zone, Missed: Missed(r.Missed),
+		v := Schedule{Name: r.Name, Preset: p.preset, Rule: r.Rule, Words: r.Rule, Start: at(r.StartAt), Zone: r.Zone, Missed: Missed(r.Missed),
 			Overlap: Overlap(r.Overlap), Paused: r.Paused, LastRun: r.LastRun, LastNote: r.LastNote, MadeBy: r.MadeBy, MadeAt: at(r.MadeAt)}
+		if p.rule != nil {
+			v.Words = p.rule.Words()
+		}
 		if !r.Paused {
 			v.Next, _ = p.rule.After(s.now(), 5) // a rule that is over has none
 		}
@@ -313,20 +320,26 @@ func (s *Service) runSchedules() {
 	})
 }
 
-// occur deals with an occurrence that is due.
+// marked takes an occurrence as dealt with; run is the number of its run, or 0.
+func (p *planned) marked(seen time.Time, run int, note string) store.Stmt {
+	p.row.SeenAt, p.row.LastNote = store.Millis(seen), note
+	if run > 0 {
+		p.row.LastRun = run
+	}
+	p.plan()
+	return store.MarkSchedule(p.row.ID, p.row.SeenAt, run, note)
+}
+
+// occur deals with an occurrence that is due. Its run and the note that it
+// occurred are written in one batch: whatever happens between, it runs once.
 func (s *Service) occur(ctx context.Context, p *planned, now time.Time) error {
-	mark := func(run int, note string) error {
-		p.row.SeenAt, p.row.LastNote = store.Millis(now), note
-		if run > 0 {
-			p.row.LastRun = run
-		}
-		p.plan()
-		s.log.Info("schedule", "schedule", p.row.Name, "run", run, "note", note)
-		return s.store.Write(store.MarkSchedule(p.row.ID, p.row.SeenAt, run, note))
+	mark := func(note string) error {
+		s.log.Info("schedule", "schedule", p.row.Name, "note", note)
+		return s.store.Write(p.marked(now, 0, note))
 	}
 	when := p.due.Format("2006-01-02 15:04 -07:00")
 	if p.due.Before(s.plans.opened) && p.row.Missed == string(MissedSkip) {
-		return mark(0, "skipped "+when+": the service was down")
+		return mark("skipped " + when + ": the service was down")
 	}
 	if run := p.row.LastRun; run > 0 {
 		last, err := s.Run(ctx, run)
@@ -338,18 +351,20 @@ func (s *Service) occur(ctx context.Context, p *planned, now time.Time) error {
 		case p.row.Overlap == string(OverlapWait):
 			return nil // due again at the next tick
 		case p.row.Overlap == string(OverlapSkip):
-			return mark(0, fmt.Sprintf("skipped %s: run #%d was still going on", when, run))
+			return mark(fmt.Sprintf("skipped %s: run #%d was still going on", when, run))
 		default:
 			if _, err := s.Cancel(ctx, scheduler, run); err != nil {
 				return err
 			}
 		}
 	}
-	run, err := s.runPreset(ctx, Who{Name: "schedule " + p.row.Name, Role: scheduler.Role}, p.preset, p.row.ID)
+	run, err := s.runPreset(ctx, Who{Name: "schedule " + p.row.Name, Role: scheduler.Role}, p.preset, origin{schedule: p.row.ID,
+		mark: func(run int) store.Stmt { return p.marked(now, run, "started for "+when) }})
 	if err != nil {
-		return mark(0, "could not start at "+when+": "+err.Error())
+		return mark("could not start at " + when + ": " + err.Error())
 	}
-	return mark(run.Number, "started for "+when)
+	s.log.Info("schedule", "schedule", p.row.Name, "run", run.Number)
+	return nil
 }
 
 // feedAhead is how many occurrences of each schedule the calendar feed has.

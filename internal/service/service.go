@@ -65,11 +65,12 @@ type Service struct {
 	lookers     sync.Map     // of open sessions that are watched: id to *looker
 	links       sync.Map     // of agents: name to *link.Agent
 	growMu      sync.Mutex   // held while a session finds its run; taken before mu
+	spreading   sync.Mutex   // held while a run that spreads its tests finds its turn and is submitted
 
 	mu      sync.Mutex // guards what follows; named Locked functions need it held
 	machine *dispatch.Machine
 	live    map[string]*liveRun       // by id
-	growing map[string]*liveRun       // of those, runs of sessions, by project and name
+	growing map[string]*liveRun       // runs of sessions that are live or were a moment ago, by project and name
 	remotes map[string]*remoteSession // by id
 	scripts map[string]scriptSession  // sessions of scripts that are open, by id
 	leases  map[int64]dispatch.Lease
@@ -148,36 +149,63 @@ func (s *Service) takeUp(ctx context.Context, c Config) error {
 	if err != nil {
 		return err
 	}
-	s.mu.Lock()
-	var last *effects
 	for _, r := range runs {
-		if r.Kind == RemoteKind {
-			g, err := s.loadGrowing(ctx, r)
-			if err != nil {
-				s.mu.Unlock()
-				return fmt.Errorf("take up run %d: %w", r.Number, err)
+		if err := s.takeUpRun(ctx, r); err != nil {
+			if err := s.setAside(ctx, r, err); err != nil {
+				return fmt.Errorf("set run %d aside: %w", r.Number, err)
 			}
-			s.live[r.ID], s.growing[r.Project+"\n"+r.Suite] = g, g
 			continue
 		}
-		ds, err := s.restoreLocked(ctx, r)
-		if err != nil {
-			s.mu.Unlock()
-			return fmt.Errorf("take up run %d: %w", r.Number, err)
-		}
-		last = s.applyLocked(ds)
 		s.log.Info("run taken up", "run", r.Number)
-	}
-	s.mu.Unlock()
-	if last != nil {
-		if err := last.pending.Wait(); err != nil {
-			return err
-		}
 	}
 	if err := s.takeUpRemotes(ctx); err != nil {
 		return err
 	}
+	if err := s.store.Sync(); err != nil {
+		return err
+	}
 	return s.forgetGrown()
+}
+
+// takeUpRun goes on with one run of the records.
+func (s *Service) takeUpRun(ctx context.Context, row store.Run) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if row.Kind == RemoteKind {
+		g, err := s.loadGrowing(ctx, row)
+		if err != nil {
+			return err
+		}
+		s.live[row.ID], s.growing[growKey(g)] = g, g
+		return nil
+	}
+	ds, err := s.restoreLocked(ctx, row)
+	if err != nil {
+		return err
+	}
+	s.applyLocked(ds)
+	return nil
+}
+
+// setAside ends a run that cannot be taken up, so that everything else can: what
+// has no verdict yet is the lab's fault, with the reason.
+func (s *Service) setAside(ctx context.Context, row store.Run, cause error) error {
+	why := fmt.Sprintf("set aside when the service was started again: %v", cause)
+	s.log.Error("run set aside", "run", row.Number, "error", cause)
+	w, err := s.store.WholeRun(ctx, row.ID)
+	if err != nil {
+		return err
+	}
+	counts := verdict.Counts{}
+	for _, r := range w.Results {
+		counts[cmp.Or(verdict.Verdict(r.Verdict), verdict.LabFault)]++
+	}
+	now := store.Millis(s.now())
+	batch := []store.Stmt{store.SettleRest(row.ID, string(verdict.LabFault), why), store.ExplainRun(row.ID, why)}
+	for _, l := range w.Leases {
+		batch = append(batch, store.EndLease(l.Fence, now, why))
+	}
+	return s.store.Write(append(batch, store.EndRun(row.ID, string(counts.Over()), store.JSON(counts), now))...)
 }
 
 // clock lets the scheduler see time pass.
@@ -193,6 +221,7 @@ func (s *Service) clock(every time.Duration) {
 			_ = s.carryOut(e)
 			s.expect()
 			s.runSchedules()
+			s.forgetEnded()
 		case <-s.stop:
 			return
 		}

@@ -281,6 +281,9 @@ func (s *Service) Judge(ctx context.Context, id string, v link.SessionVerdict) e
 	if x := s.liveSession(id); x != nil {
 		return s.judgeOpen(id, v)
 	}
+	if err := s.store.Sync(); err != nil { // its end may still be queued
+		return err
+	}
 	row, err := s.sessionRow(ctx, id)
 	switch {
 	case err != nil:
@@ -312,20 +315,15 @@ func (s *Service) judgeOpen(id string, v link.SessionVerdict) error {
 func (s *Service) judgeEnded(ctx context.Context, row store.SessionRow, v link.SessionVerdict) error {
 	s.growMu.Lock() // the run neither ends nor grows meanwhile by another session's coming
 	defer s.growMu.Unlock()
-	s.mu.Lock()
-	r := s.live[row.RunID]
-	s.mu.Unlock()
-	ended := r == nil
-	if ended {
-		run, err := s.store.RunByNumber(ctx, row.RunNumber)
-		if err != nil {
-			return err
-		}
-		if r, err = s.loadGrowing(ctx, run); err != nil {
-			return err
-		}
+	r, err := s.runOfSessions(ctx, row.Project, row.RunName)
+	if err != nil {
+		return err
+	}
+	if r == nil || r.view.ID != row.RunID {
+		return errorf(Conflict, "run %d is no longer the newest called %q: its verdicts stay", row.RunNumber, row.RunName)
 	}
 	s.mu.Lock()
+	ended := r.view.EndedAt != nil
 	r.try(row.Pane, row.Test, row.Number, v.Verdict)
 	cell := r.cell(row.Pane, row.Test, r.view.Cells[row.Pane][row.Test].State, "")
 	batch := append(store.JudgeSession(row.ID, string(v.Verdict), v.Message), store.Regard(row.RunID, row.Pane, row.Test, string(cell), ""))

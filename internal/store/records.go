@@ -181,6 +181,11 @@ func Settle(run string, pane, test int, verdict, why string) Stmt {
 	return Must(`UPDATE results SET verdict = ?, why = ? WHERE run_id = ? AND pane = ? AND test = ? AND verdict = ''`, verdict, why, run, pane, test)
 }
 
+// SettleRest writes a verdict for every test of a run that has none.
+func SettleRest(run, verdict, why string) Stmt {
+	return Do(`UPDATE results SET verdict = ?, why = ? WHERE run_id = ? AND verdict = ''`, verdict, why, run)
+}
+
 // Result is a row of results.
 type Result struct {
 	RunID   string `db:"run_id"`

@@ -153,6 +153,20 @@ func (s *Store) Enqueue(batch ...Stmt) *Pending {
 	return p
 }
 
+// Sync returns when everything that was taken before is on disk. Whoever decides
+// on a read that a queued write could change calls it first.
+func (s *Store) Sync() error {
+	p := &Pending{done: make(chan error, 1)}
+	s.mu.RLock()
+	if s.closed {
+		s.mu.RUnlock()
+		return ErrClosed
+	}
+	s.jobs <- job{nil, p}
+	s.mu.RUnlock()
+	return p.Wait()
+}
+
 // Write takes a batch and waits until it is on disk.
 func (s *Store) Write(batch ...Stmt) error { return s.Enqueue(batch...).Wait() }
 

@@ -1,0 +1,138 @@
+package service
+
+import (
+	"fmt"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"parallelpane/internal/core/dispatch"
+	"parallelpane/internal/core/verdict"
+	"parallelpane/internal/link"
+	"parallelpane/internal/store"
+)
+
+// session opens a session as an agent would have it open, under a run's name.
+func (l *lab) session(run, test string) *remoteSession {
+	l.t.Helper()
+	x, err := l.askSession(l.t.Context(), Who{Name: "ci", Role: Runner},
+		fmt.Appendf(nil, `{"capabilities":{"alwaysMatch":{"browserName":"chromium","pane:options":{"run":%q,"test":%q}}}}`, run, test))
+	require.NoError(l.t, err)
+	l.opened(x, l.leaseOf(x), link.SessionOpen{Browser: "chromium", Version: "156"})
+	require.Equal(l.t, openState, x.row.State)
+	return x
+}
+
+func (l *lab) leaseOf(x *remoteSession) dispatch.Lease {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.leases[x.row.Fence]
+}
+
+func (l *lab) resultOf(x *remoteSession, v verdict.Verdict) link.Result {
+	return link.Result{ID: x.row.ID, Fence: x.row.Fence, Agent: "quay", Verdict: v, Detail: link.Detail{End: "deleted by its client"}}
+}
+
+// A run whose files are gone, or are refused by now, is set aside with a note;
+// everything else goes on.
+func TestAStartTakesUpEachRunByItself(t *testing.T) {
+	l := openLab(t, t.TempDir())
+	l.join("quay")
+	x := l.session("nightly", "Tides")
+	gone, err := l.Submit(t.Context(), Who{Name: "ci"}, RunRequest{Bundle: l.bundle(2), Matrix: "wall"})
+	require.NoError(t, err)
+	kept, err := l.Submit(t.Context(), Who{Name: "ci"}, RunRequest{Bundle: l.bundle(3), Matrix: "wall"})
+	require.NoError(t, err)
+	var lease dispatch.Lease
+	for _, g := range l.granted("quay") {
+		if g.Run == gone.ID {
+			lease = g
+		}
+	}
+	got, err := l.Result(link.Result{ID: "one", Fence: lease.Fence, Test: lease.Tests[0], Attempt: 1, Agent: "quay", Verdict: verdict.Passed})
+	require.NoError(t, err)
+	require.True(t, got.Accepted)
+	require.NoError(t, l.Close())
+	require.NoError(t, l.blobs.Remove(gone.Request.Bundle))
+	l.reopen()
+	aside, err := l.Run(t.Context(), gone.Number)
+	require.NoError(t, err)
+	assert.Equal(t, Ended, aside.State)
+	assert.Equal(t, verdict.Counts{verdict.Passed: 1, verdict.LabFault: 3}, aside.Counts)
+	assert.Contains(t, aside.Why, "set aside when the service was started again: there is no bundle")
+	assert.Equal(t, aside.Why, aside.Cells[1][1].Why)
+	goesOn, err := l.Run(t.Context(), kept.Number)
+	require.NoError(t, err)
+	assert.NotEqual(t, Ended, goesOn.State)
+	s, err := l.Session(t.Context(), x.row.ID)
+	require.NoError(t, err)
+	assert.Equal(t, openState, s.State)
+
+	// Records that an older service left in disorder: the session's run has ended.
+	require.NoError(t, l.store.Write(store.EndRun(x.row.RunID, "passed", "{}", 9)))
+	require.NoError(t, l.Close())
+	l.reopen()
+	s, err = l.Session(t.Context(), x.row.ID)
+	require.NoError(t, err)
+	assert.Equal(t, endedState, s.State)
+	assert.Equal(t, verdict.LabFault, s.Verdict)
+}
+
+// The next session of a run is asked for before the end of the last one, and with
+// it the run's, is on disk.
+func TestARunOfSessionsGoesOnWhileItsEndIsBeingWritten(t *testing.T) {
+	l := openLab(t, t.TempDir())
+	l.join("quay")
+	const sessions = 40
+	for i := range sessions {
+		x := l.session("nightly", "Tides")
+		l.mu.Lock()
+		accepted, e := l.remoteResultLocked(x, l.resultOf(x, verdict.Passed))
+		l.mu.Unlock()
+		require.True(t, accepted)
+		if i%3 == 0 { // the others' ends are still queued when the next session comes
+			require.NoError(t, l.carryOut(e))
+		}
+	}
+	run, err := l.Run(t.Context(), 1)
+	require.NoError(t, err)
+	assert.Equal(t, Ended, run.State)
+	assert.Equal(t, verdict.Passed, run.Verdict)
+	assert.Equal(t, sessions, run.Cells[0][0].Attempts)
+	require.NoError(t, l.Close())
+	l.reopen()
+	again, err := l.Run(t.Context(), 1)
+	require.NoError(t, err)
+	assert.Equal(t, run.Counts, again.Counts)
+	select {
+	case err := <-l.Fatal():
+		assert.NoError(t, err)
+	default:
+	}
+}
+
+// Runs that spread their tests take turns, also when they come at the same time.
+func TestSpreadRunsTakeTurns(t *testing.T) {
+	l := openLab(t, t.TempDir())
+	l.join("quay")
+	bundle := l.bundle(4)
+	const runs = 12
+	errs := make(chan error, runs)
+	for range runs {
+		go func() {
+			_, err := l.Submit(t.Context(), Who{Name: "ci"}, RunRequest{Bundle: bundle, Matrix: "wall", Deal: Spread})
+			errs <- err
+		}()
+	}
+	turns := map[int]bool{}
+	for range runs {
+		require.NoError(t, <-errs)
+	}
+	for n := range runs {
+		run, err := l.Run(t.Context(), n+1)
+		require.NoError(t, err)
+		turns[run.Plan.Turn] = true
+	}
+	assert.Len(t, turns, runs, "%v", turns)
+}
