@@ -9,7 +9,6 @@ import (
 	"cmp"
 	"context"
 	"crypto/rand"
-	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -175,16 +174,20 @@ func (a *Agent) Run(ctx context.Context) error {
 
 // connect opens the link and serves it until it is gone.
 func (a *Agent) connect(ctx context.Context) error {
-	hello, err := json.Marshal(link.Hello{Name: a.Name, Instance: a.instance, Machine: a.machine, Held: a.held()})
+	var welcome link.Welcome
+	err := a.up.post(ctx, link.HelloPath, link.Hello{Name: a.Name, Instance: a.instance, Machine: a.machine, Held: a.held()}, &welcome)
+	if said, ok := errors.AsType[*answerError](err); ok {
+		return &link.Refused{Status: said.status, Reason: said.detail}
+	}
 	if err != nil {
 		return err
 	}
 	header := http.Header{}
 	header.Set("Authorization", "Bearer "+a.Token)
-	header.Set(link.HelloHeader, base64.StdEncoding.EncodeToString(hello))
+	header.Set(link.TicketHeader, welcome.Ticket)
 	l, err := link.Dial(ctx, a.up.webSocket()+link.Path, header, nil)
-	if err != nil {
-		return err
+	if err != nil { // of a refusal as well: what the agent said of itself has just been accepted, perhaps by a service that was then started again
+		return fmt.Errorf("open the link: %v", err)
 	}
 	a.Log.Info("linked to the service", "service", a.Service, "name", a.Name, "slots", a.machine.Slots)
 	a.spool.kick()

@@ -16,8 +16,6 @@ import (
 	"sync/atomic"
 	"time"
 
-	"github.com/google/uuid"
-
 	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/core/record"
 	"parallelpane/internal/core/verdict"
@@ -40,8 +38,7 @@ func (a *Agent) execute(ctx context.Context, s link.Slice) {
 		if ctx.Err() != nil {
 			return
 		}
-		id := uuid.Must(uuid.NewV7()).String()
-		if err := a.up.post(ctx, "/agent/started", link.Started{Fence: s.Fence, Test: t.Index, Session: id}, nil); err != nil {
+		if err := a.up.post(ctx, "/agent/started", link.Started{Fence: s.Fence, Test: t.Index}, nil); err != nil {
 			if refused, ok := errors.AsType[*answerError](err); ok && refused.status == 409 {
 				a.drop(s.Fence)
 				return
@@ -49,7 +46,7 @@ func (a *Agent) execute(ctx context.Context, s link.Slice) {
 			a.Log.Debug("start not announced", "error", err)
 		}
 		at := &attempt{agent: a, slice: s, test: t, dir: dir, began: time.Now(), keeper: k, mask: mask}
-		at.result = link.Result{ID: id, Fence: s.Fence, Test: t.Index, Attempt: t.Attempt, Agent: a.Name,
+		at.result = link.Result{ID: t.ID, Fence: s.Fence, Test: t.Index, Attempt: t.Attempt, Agent: a.Name,
 			StartedAt: at.began.UnixMilli(), Detail: link.Detail{Steps: []script.StepResult{}, Record: s.Record}, Files: []link.File{}}
 		at.note("attempt %d of %q on %s, for run %d", t.Attempt, t.Name, a.Name, s.Run)
 		counted := a.meter.begin(strings.Join([]string{s.Project, s.Suite, t.Name, s.Label}, "\n"))
@@ -82,7 +79,6 @@ type attempt struct {
 	logMu    sync.Mutex
 	log      []note
 	clock    time.Time // when the session was open: the zero of everything that is recorded
-	names    map[string]int
 	captures int
 	keeper   *keeper
 	mask     *recording.Mask
@@ -248,7 +244,7 @@ func (at *attempt) endRecording() {
 	}
 	at.quiet()
 	for _, m := range at.rec.End(at.result.Verdict) {
-		f, err := at.agent.spool.take(at.result.ID, m.Name, string(m.Kind), m.Media, m.Path)
+		f, err := at.agent.spool.take(at.result.ID, at.free(m.Name), string(m.Kind), m.Media, m.Path)
 		if err != nil {
 			at.note("%s was not kept: %v", m.Name, err)
 			continue
@@ -287,24 +283,34 @@ func (at *attempt) Shot(name string, png []byte) string {
 		at.note("%s was not kept: an attempt has at most %d captures", name, maxCaptures)
 		return ""
 	}
-	if at.names == nil {
-		at.names = map[string]int{}
-	}
-	at.names[name]++
-	if n := at.names[name]; n > 1 {
-		name = fmt.Sprintf("%s-%d", name, n)
-	}
-	at.file(name+".png", "screenshots", "image/png", png)
-	return safeName(name + ".png")
+	return at.file(name+".png", "screenshots", "image/png", png)
 }
 
-func (at *attempt) file(name, kind, media string, contents []byte) {
-	f, err := at.agent.spool.file(at.result.ID, safeName(name), kind, media, contents)
+// file keeps a file and returns the name that it has; "" when it could not be
+// kept.
+func (at *attempt) file(name, kind, media string, contents []byte) string {
+	f, err := at.agent.spool.file(at.result.ID, at.free(name), kind, media, contents)
 	if err != nil {
 		at.note("%s was not kept: %v", name, err)
-		return
+		return ""
 	}
 	at.result.Files = append(at.result.Files, f)
+	return f.Name
+}
+
+// free is a name that no file of the attempt has: with a number if need be.
+func (at *attempt) free(name string) string {
+	name = safeName(name)
+	taken := func(name string) bool {
+		return slices.ContainsFunc(at.result.Files, func(f link.File) bool { return f.Name == name })
+	}
+	ext := filepath.Ext(name)
+	for n, try := 2, name; ; n++ {
+		if !taken(try) {
+			return try
+		}
+		try = fmt.Sprintf("%s-%d%s", strings.TrimSuffix(name, ext), n, ext)
+	}
 }
 
 // keep puts the result on disk, from where it is handed in.

@@ -112,7 +112,7 @@ func (s *spool) write(name string, contents []byte) error {
 // add keeps a result for sending. Some of its files may be with the service
 // already, as far as they had grown.
 func (s *spool) add(r link.Result, grown *trickle) error {
-	raw, err := json.Marshal(r)
+	raw, err := json.Marshal(r.Fit())
 	if err != nil {
 		return fmt.Errorf("spool: %w", err)
 	}
@@ -176,7 +176,8 @@ func (s *spool) removeLocked(name string) {
 }
 
 // send hands in every waiting result, oldest first, and returns the error that
-// made it stop; results that the service refuses for good are dropped.
+// made it stop. Of a result that the service refuses for what it holds the verdict
+// is sent alone; if that is refused as well it is set aside.
 func (s *spool) send(ctx context.Context, up *upstream, log *slog.Logger, sent func(fence int64)) error {
 	for {
 		s.mu.Lock()
@@ -195,9 +196,13 @@ func (s *spool) send(ctx context.Context, up *upstream, log *slog.Logger, sent f
 		} else if errors.Is(err, fs.ErrNotExist) {
 			err = nil // discarded meanwhile
 		}
-		if refused, ok := errors.AsType[*answerError](err); ok && refused.status < 500 && !passing(refused.status) {
-			log.Error("the service refused a result; it is dropped", "test", r.Test, "fence", r.Fence, "error", err)
-			err = nil
+		if content(err) {
+			log.Error("the service refused a result; its verdict is sent alone", "test", r.Test, "fence", r.Fence, "error", err)
+			err = up.post(ctx, "/agent/results", r.Bare(err.Error()), new(link.ResultAnswer))
+		}
+		if content(err) {
+			log.Error("the service refused a verdict; it is set aside", "test", r.Test, "fence", r.Fence, "error", err)
+			err = os.Rename(filepath.Join(s.dir, names[0]), filepath.Join(s.dir, names[0]+refusedSuffix))
 		}
 		if err != nil {
 			return err
@@ -232,6 +237,10 @@ func (s *spool) sendOne(ctx context.Context, up *upstream, r link.Result) error 
 		if full, ok := errors.AsType[*answerError](err); ok && full.status == http.StatusInsufficientStorage {
 			continue // the service has no room for files; the verdict counts all the same
 		}
+		if content(err) {
+			r.Detail.Cut = append(r.Detail.Cut, fmt.Sprintf("the file %s: the service refused it: %v", f.Name, err))
+			continue
+		}
 		if err != nil {
 			return err
 		}
@@ -253,7 +262,7 @@ func (s *spool) handOver(ctx context.Context, up *upstream, r link.Result) ([]st
 	}
 	for _, f := range r.Files {
 		if err := grown.finish(ctx, f.Name, filepath.Join(s.dir, blob(r.ID, f.Hash))); err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, errAhead) {
-			if refused, ok := errors.AsType[*answerError](err); ok && refused.status < 500 && !passing(refused.status) {
+			if content(err) || gone(err) {
 				return nil, nil
 			}
 			return nil, err
@@ -277,8 +286,19 @@ func safeName(s string) string {
 	}, s)
 }
 
-// passing says whether a refusal may be none the next time. A conflict means
-// that a file is missing there, which is sent again.
-func passing(status int) bool {
-	return status == http.StatusUnauthorized || status == http.StatusTooManyRequests || status == http.StatusConflict
+// refusedSuffix ends the names of verdicts that the service would not have.
+const refusedSuffix = ".refused"
+
+// content says whether an error is a refusal of what was sent, which will be none
+// the better for being sent again. Anything else may pass.
+func content(err error) bool {
+	refused, ok := errors.AsType[*answerError](err)
+	return ok && (refused.status == http.StatusBadRequest || refused.status == http.StatusRequestEntityTooLarge || refused.status == http.StatusUnprocessableEntity)
+}
+
+// gone says whether what was asked for is not there: a session that the service
+// no longer has open, most often.
+func gone(err error) bool {
+	refused, ok := errors.AsType[*answerError](err)
+	return ok && refused.status == http.StatusNotFound
 }

@@ -9,12 +9,15 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"strconv"
+	"strings"
 	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/link"
 	"parallelpane/internal/sessions"
 )
@@ -22,10 +25,12 @@ import (
 // office is a service that takes results, or refuses them with a status.
 type office struct {
 	*httptest.Server
-	mu      sync.Mutex
-	status  int
-	results []link.Result
-	files   map[string]string
+	mu       sync.Mutex
+	status   int
+	tooLarge bool // every file is
+	patience int  // so many answers have the status; 0 means all
+	results  []link.Result
+	files    map[string]string
 }
 
 func newOffice(t *testing.T) *office {
@@ -35,8 +40,8 @@ func newOffice(t *testing.T) *office {
 		body, _ := io.ReadAll(r.Body)
 		o.mu.Lock()
 		defer o.mu.Unlock()
-		if o.status != 0 {
-			w.WriteHeader(o.status)
+		if o.status != 0 && o.patience == 0 || o.tooLarge {
+			w.WriteHeader(max(o.status, 413))
 			return
 		}
 		o.files[r.PathValue("hash")] = string(body)
@@ -47,6 +52,9 @@ func newOffice(t *testing.T) *office {
 		if o.status != 0 {
 			w.WriteHeader(o.status)
 			fmt.Fprint(w, `{"detail":"not now"}`)
+			if o.patience--; o.patience == 0 {
+				o.status = 0
+			}
 			return
 		}
 		var res link.Result
@@ -71,7 +79,7 @@ func spooled(t *testing.T, s *spool, id string, fence int64) {
 	t.Helper()
 	f, err := s.file(id, "agent.log", "log", "text/plain", []byte("the same for all"))
 	require.NoError(t, err)
-	require.NoError(t, s.add(link.Result{ID: id, Fence: fence, Files: []link.File{f}}, nil))
+	require.NoError(t, s.add(link.Result{ID: id, Fence: fence, Verdict: verdict.Failed, Files: []link.File{f}}, nil))
 }
 
 func TestResultsWaitUntilTheServiceHasThem(t *testing.T) {
@@ -109,14 +117,47 @@ func files(t *testing.T, dir string) (names []string) {
 	return names
 }
 
-func TestResultsRefusedForGoodAreDropped(t *testing.T) {
+// Whatever the service does not like of a result, its verdict arrives.
+func TestAVerdictArrivesWhenTheRestIsRefused(t *testing.T) {
+	for _, status := range []int{400, 413, 422} {
+		o, dir := newOffice(t), t.TempDir()
+		s, err := openSpool(dir)
+		require.NoError(t, err)
+		spooled(t, s, "01", 7)
+		o.mu.Lock()
+		o.status, o.patience = status, 1
+		o.mu.Unlock()
+		require.NoError(t, s.send(t.Context(), newUpstream(o.URL, "t"), quietLog, func(int64) {}))
+		require.Len(t, o.results, 1)
+		assert.Equal(t, verdict.Failed, o.results[0].Verdict)
+		assert.Empty(t, o.results[0].Files)
+		assert.Contains(t, o.results[0].Detail.Cut[0], "the service refused it: status "+strconv.Itoa(status))
+		assert.Empty(t, files(t, dir))
+	}
+}
+
+func TestAVerdictThatIsRefusedForGoodIsSetAside(t *testing.T) {
 	o, dir := newOffice(t), t.TempDir()
 	s, err := openSpool(dir)
 	require.NoError(t, err)
 	spooled(t, s, "01", 7)
 	o.say(422)
 	require.NoError(t, s.send(t.Context(), newUpstream(o.URL, "t"), quietLog, func(int64) {}))
-	assert.Empty(t, files(t, dir))
+	assert.False(t, s.holds(7), "nothing waits for it")
+	assert.Contains(t, strings.Join(files(t, dir), " "), "01.json.refused")
+}
+
+// A refusal that has nothing to do with the result itself may pass.
+func TestOtherRefusalsAreTriedAgain(t *testing.T) {
+	for _, status := range []int{401, 403, 404, 409, 429, 500, 503} {
+		o := newOffice(t)
+		s, err := openSpool(t.TempDir())
+		require.NoError(t, err)
+		spooled(t, s, "01", 7)
+		o.say(status)
+		require.Error(t, s.send(t.Context(), newUpstream(o.URL, "t"), quietLog, func(int64) {}), status)
+		assert.True(t, s.holds(7), status)
+	}
 }
 
 func TestResultsOfAnEndedLeaseAreDropped(t *testing.T) {
@@ -140,6 +181,18 @@ func TestALostFileDoesNotLoseTheVerdict(t *testing.T) {
 	require.NoError(t, s.send(t.Context(), newUpstream(o.URL, "t"), quietLog, func(int64) {}))
 	require.Len(t, o.results, 1)
 	assert.Empty(t, o.results[0].Files)
+}
+
+func TestAFileThatIsRefusedIsSaid(t *testing.T) {
+	o := newOffice(t)
+	o.tooLarge = true
+	s, err := openSpool(t.TempDir())
+	require.NoError(t, err)
+	spooled(t, s, "01", 7)
+	require.NoError(t, s.send(t.Context(), newUpstream(o.URL, "t"), quietLog, func(int64) {}))
+	require.Len(t, o.results, 1)
+	assert.Equal(t, verdict.Failed, o.results[0].Verdict)
+	assert.Contains(t, o.results[0].Detail.Cut[0], "the file agent.log: the service refused it")
 }
 
 func TestSafeName(t *testing.T) {
@@ -167,6 +220,8 @@ func TestAnAttemptHasALimitOfCaptures(t *testing.T) {
 	at := &attempt{agent: &Agent{spool: s}, result: link.Result{ID: "01"}}
 	assert.Equal(t, "seen.png", at.Shot("seen", nil))
 	assert.Equal(t, "seen-2.png", at.Shot("seen", nil), "two captures of one name get a number")
+	assert.Equal(t, "seen-2-2.png", at.Shot("seen-2", nil), "and nothing gets a name that is taken")
+	assert.Equal(t, "seen-3.png", at.Shot("seen", nil))
 	for i := range maxCaptures {
 		at.Shot(fmt.Sprint("shot-", i), []byte("png"))
 	}

@@ -131,7 +131,7 @@ func (at *attempt) trickle(ctx context.Context) {
 		}
 		if err := at.sendGrown(ctx); err != nil && ctx.Err() == nil {
 			at.agent.Log.Debug("a piece of a recording was not sent", "session", at.result.ID, "error", err)
-			if refused, ok := errors.AsType[*answerError](err); ok && refused.status < 500 && !passing(refused.status) {
+			if content(err) || gone(err) {
 				return // all of it goes with the result
 			}
 		}

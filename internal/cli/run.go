@@ -440,6 +440,9 @@ func writeTest(w io.Writer, res service.TestResult, base string) {
 		for _, a := range p.Attempts {
 			fmt.Fprintf(w, "  attempt %d on %s, %s: %s\n", a.Number, a.Agent, millis(a.TookMS), paint(a.Verdict, a.Verdict.Words()))
 			fmt.Fprintf(w, "    %s\n", faint(base+"/sessions/"+a.ID))
+			for _, c := range a.Detail.Cut {
+				fmt.Fprintf(w, "    left out: %s\n", c)
+			}
 			if len(a.Detail.Steps) == 0 && a.Message != "" {
 				fmt.Fprintf(w, "    %s\n", a.Message)
 			}

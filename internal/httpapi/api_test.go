@@ -7,7 +7,6 @@ import (
 	"compress/gzip"
 	"context"
 	"crypto/sha256"
-	"encoding/base64"
 	"encoding/hex"
 	"encoding/json"
 	"encoding/xml"
@@ -194,8 +193,13 @@ func (x *lab) join(name, instance string, slots int, held ...int64) (*hand, erro
 	h := &hand{x: x, name: name, instance: instance, slices: make(chan link.Slice, 100), dropped: make(chan string, 100)}
 	hello := link.Hello{Name: name, Instance: instance, Held: held, Machine: fleet.Machine{OS: "linux", Slots: slots, Pool: x.pool,
 		Browsers: []fleet.Browser{{Name: "chromium", Fits: true}, {Name: "firefox", Fits: true}}}}
-	raw, _ := json.Marshal(hello)
-	header := http.Header{"Authorization": {"Bearer " + x.agent}, link.HelloHeader: {base64.StdEncoding.EncodeToString(raw)}}
+	said := x.do("POST", "/api/v1"+link.HelloPath, x.agent, hello)
+	if said.status != 200 {
+		return nil, &link.Refused{Status: said.status, Reason: said.detail()}
+	}
+	var welcome link.Welcome
+	require.NoError(x.t, json.Unmarshal(said.body, &welcome))
+	header := http.Header{"Authorization": {"Bearer " + x.agent}, link.TicketHeader: {welcome.Ticket}}
 	l, err := link.Dial(x.t.Context(), "ws"+strings.TrimPrefix(x.base, "http")+link.Path, header, nil)
 	if err != nil {
 		return nil, err
@@ -244,12 +248,9 @@ func (h *hand) next() link.Slice {
 	}
 }
 
-var resultID int
-
 func (h *hand) result(s link.Slice, test int, v verdict.Verdict, files ...link.File) link.ResultAnswer {
 	h.x.t.Helper()
-	resultID++
-	r := link.Result{ID: fmt.Sprintf("id%d", resultID), Fence: s.Fence, Test: s.Tests[test].Index, Attempt: s.Tests[test].Attempt, Agent: h.name,
+	r := link.Result{ID: s.Tests[test].ID, Fence: s.Fence, Test: s.Tests[test].Index, Attempt: s.Tests[test].Attempt, Agent: h.name,
 		Verdict: v, Message: "because", TookMS: 1200, Files: files, Detail: link.Detail{Browser: s.Values["browser"], Version: "9"}}
 	a := h.x.do("POST", "/api/v1/agent/results", h.x.agent, r)
 	require.Equal(h.x.t, 200, a.status, string(a.body))
@@ -594,16 +595,19 @@ func TestArtifactsAreHarmless(t *testing.T) {
 		return hashOf(contents)
 	}
 	file := link.File{Name: "page.html", Kind: "log", Media: "text/html\r\nX-Evil: 1", Hash: put(page), Size: int64(len(page))}
+	all := []link.File{file, file} // the second has a name that is taken
 	for _, bad := range []string{"../x", "a/b", "", "a\r\nb", "a\"b", ".hidden", strings.Repeat("n", 101)} {
 		f := file
 		f.Name = bad
-		a := x.do("POST", "/api/v1/agent/results", x.agent, link.Result{ID: "bad", Fence: s.Fence, Agent: "quay", Verdict: verdict.Passed, Files: []link.File{f}})
-		assert.Equal(t, 422, a.status, "%q", bad)
+		all = append(all, f)
 	}
 	unsent := file
 	unsent.Hash = hashOf([]byte("unsent"))
 	assert.Equal(t, 409, x.do("POST", "/api/v1/agent/results", x.agent, link.Result{ID: "u", Fence: s.Fence, Agent: "quay", Verdict: verdict.Passed, Files: []link.File{unsent}}).status)
-	assert.True(t, h.result(s, 0, verdict.Failed, file).Accepted)
+	assert.True(t, h.result(s, 0, verdict.Failed, all...).Accepted, "the verdict counts whatever the files are called")
+	var res service.TestResult
+	x.get("/runs/1/tests/0", &res)
+	assert.Len(t, res.Results[0].Attempts[0].Detail.Cut, 8, "and what was left out is said")
 	var files []service.RunFile
 	x.get("/runs/1/files", &files)
 	require.Len(t, files, 1)
@@ -616,5 +620,59 @@ func TestArtifactsAreHarmless(t *testing.T) {
 	assert.Empty(t, a.header.Get("X-Evil"))
 	for _, path := range []string{"/files/%2e%2e%2fpane.db", "/files/..%2f..%2fpane.db", "/files/none"} {
 		assert.Equal(t, 404, x.do("GET", "/api/v1/attempts/"+files[0].Attempt+path, x.token, nil).status, path)
+	}
+}
+
+// An agent that holds many leases, or has many browsers, joins all the same; a
+// ticket opens one link.
+func TestALongIntroductionIsTaken(t *testing.T) {
+	x := start(t, t.TempDir())
+	held := make([]int64, 5000)
+	for i := range held {
+		held[i] = 1<<40 + int64(i)
+	}
+	x.mustJoin("quay", 1, held...)
+	hello := link.Hello{Name: "pier", Instance: "1", Machine: fleet.Machine{Slots: 1}}
+	for i := range 200 {
+		hello.Machine.Browsers = append(hello.Machine.Browsers, fleet.Browser{Name: "chromium", Version: fmt.Sprint(i), Path: strings.Repeat("/opt", 50), Fits: true})
+	}
+	a := x.do("POST", "/api/v1"+link.HelloPath, x.agent, hello)
+	require.Equal(t, 200, a.status, string(a.body))
+	var w link.Welcome
+	require.NoError(t, json.Unmarshal(a.body, &w))
+	dial := func(ticket string) error {
+		l, err := link.Dial(t.Context(), "ws"+strings.TrimPrefix(x.base, "http")+link.Path, http.Header{"Authorization": {"Bearer " + x.agent}, link.TicketHeader: {ticket}}, nil)
+		if err == nil {
+			t.Cleanup(func() { l.Close() })
+		}
+		return err
+	}
+	require.ErrorContains(t, dial("guess"), "the ticket is not valid")
+	require.NoError(t, dial(w.Ticket))
+	require.ErrorContains(t, dial(w.Ticket), "the ticket is not valid")
+	assert.Equal(t, 403, x.do("POST", "/api/v1"+link.HelloPath, x.secretOf("runner"), hello).status)
+	hello.Held = make([]int64, 100_001)
+	assert.Equal(t, 422, x.do("POST", "/api/v1"+link.HelloPath, x.agent, hello).status)
+}
+
+// Whatever an agent calls an attempt, the service has its own name for it: no
+// result can be booked over another one, nor stop the service.
+func TestAnAgentCannotNameAnAttemptThatThereIs(t *testing.T) {
+	x := start(t, t.TempDir())
+	h := x.mustJoin("quay", 2)
+	x.run(service.RunRequest{Matrix: "wall"})
+	first := h.next()
+	require.True(t, h.result(first, 0, verdict.Passed).Accepted)
+	for range 3 {
+		s := h.next()
+		s.Tests[0].ID = first.Tests[0].ID
+		require.True(t, h.result(s, 0, verdict.Failed).Accepted)
+	}
+	run := x.ended(1)
+	assert.Equal(t, verdict.Counts{verdict.Passed: 1, verdict.Failed: 3}, run.Counts)
+	select {
+	case err := <-x.svc.Fatal():
+		assert.NoError(t, err)
+	default:
 	}
 }

@@ -166,6 +166,9 @@ func (a *api) routes() {
 		return s.FilesOfRun(ctx, in.Number, in.Kind)
 	})
 	a.sessionRoutes()
+	add(a, "POST", link.HelloPath, service.AgentRole, "An agent introduces itself; the ticket it gets opens its link", func(_ context.Context, _ service.Who, in *link.Hello) (link.Welcome, error) {
+		return s.Hello(*in)
+	})
 	add(a, "POST", "/agent/beat", service.AgentRole, "An agent's sign of life", func(_ context.Context, _ service.Who, in *link.Beat) (link.BeatAnswer, error) {
 		return s.Beat(*in)
 	})

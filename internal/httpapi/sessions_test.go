@@ -32,11 +32,11 @@ func TestAScriptsSessionThroughTheAPI(t *testing.T) {
 	s := h.next()
 	film := []byte("0123456789")
 	require.Equal(t, 204, x.do("PUT", "/api/v1/agent/files/"+hashOf(film), x.agent, film).status)
-	require.Equal(t, 204, x.do("POST", "/api/v1/agent/started", x.agent, link.Started{Fence: s.Fence, Test: s.Tests[0].Index, Session: "open-1"}).status)
+	require.Equal(t, 204, x.do("POST", "/api/v1/agent/started", x.agent, link.Started{Fence: s.Fence, Test: s.Tests[0].Index}).status)
 	var list []service.SessionSummary
 	x.get("/sessions?state=open", &list)
 	require.Len(t, list, 1)
-	assert.Equal(t, []string{"open-1", "script", "open", "Tide"}, []string{list[0].ID, list[0].Kind, list[0].State, list[0].Test})
+	assert.Equal(t, []string{s.Tests[0].ID, "script", "open", "Tide"}, []string{list[0].ID, list[0].Kind, list[0].State, list[0].Test})
 	assert.True(t, h.result(s, 0, verdict.Passed, link.File{Name: "video.webm", Kind: "video", Media: "video/webm", Hash: hashOf(film), Size: 10}).Accepted)
 	x.get("/sessions?state=open", &list)
 	assert.Empty(t, list)
@@ -85,9 +85,9 @@ func TestAFileInPieces(t *testing.T) {
 	h := x.mustJoin("quay", 1)
 	x.run(service.RunRequest{Matrix: "wall", Tests: []string{"Tide"}})
 	s := h.next()
-	require.Equal(t, 204, x.do("POST", "/api/v1/agent/started", x.agent, link.Started{Fence: s.Fence, Test: s.Tests[0].Index, Session: "open-1"}).status)
+	require.Equal(t, 204, x.do("POST", "/api/v1/agent/started", x.agent, link.Started{Fence: s.Fence, Test: s.Tests[0].Index}).status)
 	put := func(query, piece string) (int, int64) {
-		a := x.do("PUT", "/api/v1/agent/sessions/open-1/files/"+query, x.agent, []byte(piece))
+		a := x.do("PUT", "/api/v1/agent/sessions/"+s.Tests[0].ID+"/files/"+query, x.agent, []byte(piece))
 		var g link.Grown
 		_ = json.Unmarshal(a.body, &g)
 		return a.status, g.Have
@@ -107,16 +107,16 @@ func TestAFileInPieces(t *testing.T) {
 		assert.Equal(t, c.have, have, c.query)
 	}
 	film, log := hashOf([]byte("0123456789")), hashOf([]byte("log"))
-	a := x.do("POST", "/api/v1/agent/sessions/open-1/files", x.agent, link.Handover{Fence: s.Fence, Files: []link.File{{Name: "video.webm", Hash: film}, {Name: "driver.log", Hash: log}}})
+	a := x.do("POST", "/api/v1/agent/sessions/"+s.Tests[0].ID+"/files", x.agent, link.Handover{Fence: s.Fence, Files: []link.File{{Name: "video.webm", Hash: film}, {Name: "driver.log", Hash: log}}})
 	require.Equal(t, 200, a.status, string(a.body))
 	assert.JSONEq(t, `{"lacking":["driver.log"]}`, string(a.body))
-	assert.Equal(t, 422, x.do("POST", "/api/v1/agent/sessions/open-1/files", x.agent, link.Handover{Fence: s.Fence, Files: []link.File{{Name: "../x", Hash: film}}}).status)
+	assert.Equal(t, 422, x.do("POST", "/api/v1/agent/sessions/"+s.Tests[0].ID+"/files", x.agent, link.Handover{Fence: s.Fence, Files: []link.File{{Name: "../x", Hash: film}}}).status)
 	assert.True(t, h.result(s, 0, verdict.Passed, link.File{Name: "video.webm", Kind: "video", Media: "video/webm", Hash: film, Size: 10}).Accepted)
 	var list []service.SessionSummary
 	x.get("/sessions?kind=script", &list)
 	require.Len(t, list, 1)
 	assert.Equal(t, "0123456789", string(x.do("GET", "/api/v1/attempts/"+list[0].ID+"/files/video.webm", x.token, nil).body))
-	assert.Equal(t, 403, x.do("PUT", "/api/v1/agent/sessions/open-1/files/video.webm"+fence, x.secretOf("runner"), []byte("x")).status, "only agents send files")
+	assert.Equal(t, 403, x.do("PUT", "/api/v1/agent/sessions/"+s.Tests[0].ID+"/files/video.webm"+fence, x.secretOf("runner"), []byte("x")).status, "only agents send files")
 }
 
 func TestWhoMayDoWhatWithSessions(t *testing.T) {

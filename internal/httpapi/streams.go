@@ -2,7 +2,6 @@ package httpapi
 
 import (
 	"bufio"
-	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -238,15 +237,8 @@ var upgrader = websocket.FastHTTPUpgrader{Subprotocols: []string{link.Protocol},
 
 // link takes an agent's link after it has introduced itself.
 func (a *api) link(c fiber.Ctx) error {
-	var hello link.Hello
-	raw, err := base64.StdEncoding.DecodeString(c.Get(link.HelloHeader))
-	if err == nil {
-		err = json.Unmarshal(raw, &hello)
-	}
+	hello, err := a.service.Admit(c.Get(link.TicketHeader))
 	if err != nil {
-		return invalid("the agent's introduction cannot be read: %v", err)
-	}
-	if err := a.service.MayJoin(hello); err != nil {
 		return err
 	}
 	err = upgrader.Upgrade(c.RequestCtx(), func(ws *websocket.Conn) {

@@ -25,8 +25,11 @@ const Protocol = "parallelpane.link.1"
 // Path is where the service takes links, under its address.
 const Path = "/api/v1/agent/link"
 
-// HelloHeader carries the Hello of the agent, as JSON in base64.
-const HelloHeader = "Pane-Hello"
+// HelloPath is where an agent introduces itself, under the service's API.
+const HelloPath = "/agent/hello"
+
+// TicketHeader carries the ticket that the service answered to the agent's Hello.
+const TicketHeader = "Pane-Ticket"
 
 // PictureHeader carries the number of a session's picture.
 const PictureHeader = "Pane-Picture"

@@ -10,12 +10,18 @@ import (
 	"parallelpane/internal/script"
 )
 
-// Hello is what an agent says of itself when it joins.
+// Hello is what an agent says of itself before it opens its link. It may be long:
+// an agent holds many leases and has many browsers.
 type Hello struct {
 	Name     string        `json:"name"`
 	Instance string        `json:"instance"` // random, one for each start of the program
 	Machine  fleet.Machine `json:"machine"`
 	Held     []int64       `json:"held"` // fences of the leases it works on
+}
+
+// Welcome is the answer to a Hello. The ticket opens one link.
+type Welcome struct {
+	Ticket string `json:"ticket"`
 }
 
 // Slice is the work of one lease.
@@ -45,6 +51,7 @@ type SliceTest struct {
 	Name    string `json:"name"`
 	File    string `json:"file"`
 	Attempt int    `json:"attempt"` // from 1
+	ID      string `json:"id"`      // of the attempt, made by the service
 }
 
 // Session is the order to open a session for somebody else's runner.
@@ -113,14 +120,13 @@ type BeatAnswer struct {
 
 // Started says which test of a lease runs now.
 type Started struct {
-	Fence   int64  `json:"fence"`
-	Test    int    `json:"test"`
-	Session string `json:"session"` // id of its session, which is its attempt's
+	Fence int64 `json:"fence"`
+	Test  int   `json:"test"`
 }
 
 // Result is one finished attempt. Its files have been uploaded before.
 type Result struct {
-	ID        string          `json:"id"` // made by the agent, so that the same result sent twice is known
+	ID        string          `json:"id"` // of the attempt, as the service named it
 	Fence     int64           `json:"fence"`
 	Test      int             `json:"test"`
 	Attempt   int             `json:"attempt"`
@@ -147,6 +153,7 @@ type Detail struct {
 	Given    json.RawMessage     `json:"given,omitempty" description:"capabilities as the driver gave them"`
 	Record   record.Policy       `json:"record,omitempty" description:"what was to be recorded"`
 	Lacking  []NotRecorded       `json:"lacking,omitempty" description:"what of it could not be, with the reason"`
+	Cut      []string            `json:"cut,omitempty" description:"what of the result was left out because it was too large or not in order"`
 }
 
 // NotRecorded is a kind of recording that could not be had.
@@ -164,10 +171,12 @@ type File struct {
 	Size  int64  `json:"size"`
 }
 
-// MaxFiles bounds the files of an attempt, MaxPiece a piece of one, in bytes.
+// Bounds of an attempt.
 const (
-	MaxFiles = 600
-	MaxPiece = 4 << 20
+	MaxFiles   = 600
+	MaxPiece   = 4 << 20  // of a file, in bytes
+	MaxMessage = 16 << 10 // bytes
+	MaxDetail  = 4 << 20  // bytes of JSON
 )
 
 // Grown is how much of a file the service has, in bytes. A sender whose piece

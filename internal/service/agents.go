@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"crypto/rand"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -54,8 +55,48 @@ func (a *agentConn) forDispatch() dispatch.Agent {
 
 var agentName = regexp.MustCompile(`^[a-zA-Z0-9][a-zA-Z0-9._-]{0,63}$`)
 
-// MayJoin checks whether an agent may join, before its link is taken.
-func (s *Service) MayJoin(h link.Hello) error {
+const (
+	ticketLife = time.Minute
+	maxTickets = 10_000
+	maxHeld    = 100_000 // leases that an agent may say it holds
+)
+
+// ticket is an agent that has introduced itself and has no link yet.
+type ticket struct {
+	hello   link.Hello
+	expires time.Time
+}
+
+// Hello takes an agent's introduction, if it may join, and answers with a ticket
+// for its link.
+func (s *Service) Hello(h link.Hello) (link.Welcome, error) {
+	if err := s.mayJoin(h); err != nil {
+		return link.Welcome{}, err
+	}
+	t := rand.Text()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	maps.DeleteFunc(s.tickets, func(_ string, t ticket) bool { return s.now().After(t.expires) })
+	if len(s.tickets) >= maxTickets {
+		return link.Welcome{}, errorf(Conflict, "%d agents have introduced themselves and opened no link: try again in a minute", maxTickets)
+	}
+	s.tickets[t] = ticket{h, s.now().Add(ticketLife)}
+	return link.Welcome{Ticket: t}, nil
+}
+
+// Admit takes a ticket back and says whose link may be opened with it.
+func (s *Service) Admit(name string) (link.Hello, error) {
+	s.mu.Lock()
+	t, ok := s.tickets[name]
+	delete(s.tickets, name)
+	s.mu.Unlock()
+	if !ok || s.now().After(t.expires) {
+		return link.Hello{}, errorf(Invalid, "the ticket is not valid: introduce the agent first with POST /api/v1%s", link.HelloPath)
+	}
+	return t.hello, s.mayJoin(t.hello)
+}
+
+func (s *Service) mayJoin(h link.Hello) error {
 	if !agentName.MatchString(h.Name) {
 		return errorf(Invalid, "%q is not a name for an agent: letters, digits, '.', '-' and '_', at most 64", h.Name)
 	}
@@ -64,6 +105,9 @@ func (s *Service) MayJoin(h link.Hello) error {
 	}
 	if h.Machine.Pool != "" && !agentName.MatchString(h.Machine.Pool) {
 		return errorf(Invalid, "agent %s: %q is not the name of a pool: %s, or a project", h.Name, h.Machine.Pool, fleet.Shared)
+	}
+	if len(h.Held) > maxHeld {
+		return errorf(Invalid, "agent %s says it holds %d leases; at most %d are taken", h.Name, len(h.Held), maxHeld)
 	}
 	for label := range h.Machine.Labels {
 		if slices.Contains(fleet.Own, label) {
@@ -125,13 +169,18 @@ func (s *Service) Join(h link.Hello, l *link.Agent) error {
 // Beat renews an agent's leases.
 func (s *Service) Beat(b link.Beat) (link.BeatAnswer, error) {
 	s.mu.Lock()
-	defer s.mu.Unlock()
 	a := s.agents[b.Name]
 	if a == nil || a.instance != b.Instance {
+		s.mu.Unlock()
 		return link.BeatAnswer{}, errorf(Conflict, "agent %s has not joined", b.Name)
 	}
 	a.lastSeen, a.advice = s.now(), b.Advice
-	return link.BeatAnswer{Ended: s.machine.Renew(s.now(), b.Name, b.Held)}, nil
+	ended := s.machine.Renew(s.now(), b.Name, b.Held)
+	s.mu.Unlock()
+	if len(ended) == 0 {
+		return link.BeatAnswer{}, nil
+	}
+	return link.BeatAnswer{Ended: ended}, s.store.Sync() // the agent drops what it has of these leases
 }
 
 // Started notes that an agent has begun a test.
@@ -140,17 +189,21 @@ func (s *Service) Started(st link.Started) error {
 	l, ok := s.leases[st.Fence]
 	if !ok || !s.machine.Started(s.now(), st.Fence, st.Test) {
 		s.mu.Unlock()
+		if err := s.store.Sync(); err != nil { // the agent drops what it has of the lease
+			return err
+		}
 		return errorf(Conflict, "lease %d has ended", st.Fence)
 	}
 	var e *Event
-	if r := s.live[l.Run]; r != nil && r.started(l.Pane, st.Test, l.Agent) {
-		r.view.Cells[l.Pane][st.Test].Session = st.Session
-		ev := r.event(l.Pane, st.Test)
-		e = &ev
-	}
-	if st.Session != "" && len(st.Session) <= 64 {
-		s.scripts[st.Session] = scriptSession{run: l.Run, pane: l.Pane, test: st.Test, fence: st.Fence, agent: l.Agent, began: s.now()}
-		s.routes.Store(st.Session, &route{agent: l.Agent})
+	id := l.id(st.Test)
+	if r := s.live[l.Run]; r != nil {
+		if r.started(l.Pane, st.Test, l.Agent) {
+			r.view.Cells[l.Pane][st.Test].Session = id
+			ev := r.event(l.Pane, st.Test)
+			e = &ev
+		}
+		s.scripts[id] = scriptSession{run: l.Run, pane: l.Pane, test: st.Test, fence: st.Fence, agent: l.Agent, began: s.now()}
+		s.routes.Store(id, &route{agent: l.Agent})
 	}
 	s.mu.Unlock()
 	if e != nil {
@@ -178,38 +231,47 @@ func (s *Service) PutFile(hash string, r io.Reader) error {
 
 var fileName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,99}$`)
 
-// maxMessage bounds what an attempt may say, in bytes.
-const maxMessage = 16 << 10
-
-func checkResult(r link.Result, has func(string) bool) error {
-	switch {
-	case r.Verdict != verdict.Ended && r.Verdict != verdict.Passed && r.Verdict != verdict.Failed && r.Verdict != verdict.LabFault && r.Verdict != verdict.Skipped:
-		return errorf(Invalid, "an attempt cannot end as %q", r.Verdict)
-	case len(r.ID) == 0 || len(r.ID) > 64 || len(r.Files) > link.MaxFiles || r.TookMS < 0:
-		return errorf(Invalid, "the result has no id, more than %d files, or a negative time", link.MaxFiles)
+// inOrder checks a result. What is wrong with its files or its words costs these
+// and is said; the verdict counts all the same. Only a verdict that is none, or a
+// file that is still to be sent, is an error.
+func inOrder(r link.Result, has func(string) bool) (link.Result, error) {
+	switch r.Verdict {
+	case verdict.Ended, verdict.Passed, verdict.Failed, verdict.LabFault, verdict.Skipped:
+	default:
+		return r, errorf(Invalid, "an attempt cannot end as %q", r.Verdict)
 	}
 	names := map[string]bool{}
+	kept := make([]link.File, 0, min(len(r.Files), link.MaxFiles))
 	for _, f := range r.Files {
-		if !fileName.MatchString(f.Name) || names[f.Name] {
-			return errorf(Invalid, "%q is not a name for a file, or is given twice", f.Name)
+		switch {
+		case !fileName.MatchString(f.Name):
+			r.Detail.Cut = append(r.Detail.Cut, fmt.Sprintf("a file: %.120q is not a name for one", f.Name))
+		case names[f.Name]:
+			r.Detail.Cut = append(r.Detail.Cut, "a second file called "+f.Name)
+		case len(kept) == link.MaxFiles:
+			r.Detail.Cut = append(r.Detail.Cut, fmt.Sprintf("files beyond the first %d", link.MaxFiles))
+		case !has(f.Hash):
+			return r, errorf(Conflict, "the file %s has not been sent", f.Name)
+		default:
+			names[f.Name] = true
+			kept = append(kept, f)
+			continue
 		}
-		names[f.Name] = true
-		if !has(f.Hash) {
-			return errorf(Conflict, "the file %s has not been sent", f.Name)
+		if len(kept) == link.MaxFiles || len(r.Detail.Cut) > link.MaxFiles {
+			break
 		}
 	}
-	return nil
+	r.Files, r.TookMS = kept, max(0, r.TookMS)
+	return r.Fit(), nil
 }
 
 // Result takes the result of an attempt.
 func (s *Service) Result(r link.Result) (link.ResultAnswer, error) {
 	s.putting.RLock() // the contents it names are not swept away before it is on record
 	defer s.putting.RUnlock()
-	if err := checkResult(r, s.blobs.Has); err != nil {
+	r, err := inOrder(r, s.blobs.Has)
+	if err != nil {
 		return link.ResultAnswer{}, err
-	}
-	if len(r.Message) > maxMessage {
-		r.Message = r.Message[:maxMessage] + " …"
 	}
 	s.mu.Lock()
 	l, ok := s.leases[r.Fence]
@@ -217,7 +279,7 @@ func (s *Service) Result(r link.Result) (link.ResultAnswer, error) {
 		accepted, e := s.remoteResultLocked(x, r)
 		s.mu.Unlock()
 		if !accepted {
-			return link.ResultAnswer{Why: fmt.Sprintf("lease %d has ended", r.Fence)}, nil
+			return s.notAccepted("lease %d has ended", r.Fence)
 		}
 		s.dropGrown(r.ID)
 		return link.ResultAnswer{Accepted: true}, s.carryOut(e)
@@ -225,14 +287,15 @@ func (s *Service) Result(r link.Result) (link.ResultAnswer, error) {
 	i := slices.Index(l.Tests, r.Test)
 	if !ok || i < 0 || l.Agent != r.Agent {
 		s.mu.Unlock()
-		return link.ResultAnswer{Why: fmt.Sprintf("lease %d has ended", r.Fence)}, nil
+		return s.notAccepted("lease %d has ended", r.Fence)
 	}
 	accepted, ds := s.machine.Result(s.now(), r.Fence, r.Test,
 		dispatch.Outcome{Verdict: r.Verdict, Why: r.Message, Site: r.Site, Seconds: float64(r.TookMS) / 1000})
 	if !accepted {
 		s.mu.Unlock()
-		return link.ResultAnswer{Why: fmt.Sprintf("lease %d has ended or has this result", r.Fence)}, nil
+		return s.notAccepted("lease %d has ended or has this result", r.Fence)
 	}
+	r.ID = l.ids[i]
 	row := store.Attempt{ID: r.ID, RunID: l.Run, Pane: l.Pane, Test: r.Test, Number: l.Attempt[i], Fence: r.Fence, Agent: r.Agent,
 		Verdict: string(r.Verdict), Message: r.Message, StartedAt: r.StartedAt, TookMS: r.TookMS, Detail: store.JSON(r.Detail)}
 	files := make([]store.File, len(r.Files))
@@ -256,16 +319,28 @@ func (s *Service) Result(r link.Result) (link.ResultAnswer, error) {
 	return link.ResultAnswer{Accepted: true}, s.carryOut(e)
 }
 
+// notAccepted answers a result that does not count, most often one that was taken
+// before. Its sender drops its copy, so the answer waits until what was taken is on
+// disk.
+func (s *Service) notAccepted(format string, args ...any) (link.ResultAnswer, error) {
+	return link.ResultAnswer{Why: fmt.Sprintf(format, args...)}, s.store.Sync()
+}
+
 // deliver sends a slice to its agent. When that fails the lease is given back;
 // an agent whose link has just gone keeps it until it comes back or the lease
 // expires.
-func (s *Service) deliver(l dispatch.Lease) {
+func (s *Service) deliver(lease dispatch.Lease) {
 	s.mu.Lock()
+	l, ok := s.leases[lease.Fence]
+	if !ok { // it has ended meanwhile
+		s.mu.Unlock()
+		return
+	}
 	r, a := s.live[l.Run], s.agents[l.Agent]
 	if x := s.remotes[l.Run]; x != nil && a != nil && a.link != nil {
 		conn := a.link
 		s.mu.Unlock()
-		s.tasks.Go(func() { s.openRemote(x, l, conn) })
+		s.tasks.Go(func() { s.openRemote(x, lease, conn) })
 		return
 	}
 	if r == nil || a == nil || a.link == nil {
@@ -282,7 +357,7 @@ func (s *Service) deliver(l dispatch.Lease) {
 		Values: p.Values, Device: r.profiles[l.Pane], Keep: r.view.Request.Browser == Kept, Bundle: r.files, Marker: r.marker, Base: r.view.Base, Vars: maps.Clone(r.vars), TestLimitMS: limit,
 		Record: s.recorded(r.record), Secrets: maps.Clone(r.secrets)}
 	for i, t := range l.Tests {
-		slice.Tests = append(slice.Tests, link.SliceTest{Index: t, Name: r.view.Tests[t].Name, File: r.view.Tests[t].File, Attempt: l.Attempt[i]})
+		slice.Tests = append(slice.Tests, link.SliceTest{Index: t, Name: r.view.Tests[t].Name, File: r.view.Tests[t].File, Attempt: l.Attempt[i], ID: l.ids[i]})
 	}
 	s.mu.Unlock()
 	s.tasks.Go(func() {

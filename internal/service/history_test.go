@@ -83,10 +83,10 @@ func (l *lab) join(name string, held ...int64) {
 }
 
 // granted lists the live leases of an agent.
-func (l *lab) granted(agent string) map[int64]dispatch.Lease {
+func (l *lab) granted(agent string) map[int64]grant {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	out := map[int64]dispatch.Lease{}
+	out := map[int64]grant{}
 	for fence, x := range l.leases {
 		if x.Agent == agent {
 			out[fence] = x
@@ -98,7 +98,7 @@ func (l *lab) granted(agent string) map[int64]dispatch.Lease {
 // hands plays one agent: what it holds, and what of it has reported.
 type hands struct {
 	name string
-	held map[int64]dispatch.Lease
+	held map[int64]grant
 	done map[int64]int // how many tests of a lease have reported
 }
 
@@ -116,7 +116,7 @@ func history(t *testing.T, rng *rand.Rand) {
 	l := openLab(t, t.TempDir())
 	agents := []*hands{{name: "quay"}, {name: "pier"}}
 	for _, a := range agents {
-		a.held, a.done = map[int64]dispatch.Lease{}, map[int64]int{}
+		a.held, a.done = map[int64]grant{}, map[int64]int{}
 		l.join(a.name)
 	}
 	tests := 6 + rng.IntN(20)
@@ -124,14 +124,12 @@ func history(t *testing.T, rng *rand.Rand) {
 	require.NoError(t, err)
 	reported := map[[2]int][]verdict.Verdict{} // by pane and test
 	faults := map[[2]int]int{}                 // tests that ran when their agent died
-	results := 0
 	report := func(a *hands, fence int64) {
 		x := a.held[fence]
 		i := a.done[fence]
 		test := x.Tests[i]
 		v := []verdict.Verdict{verdict.Passed, verdict.Passed, verdict.Failed}[rng.IntN(3)]
-		results++
-		r := link.Result{ID: fmt.Sprintf("%s-%d", a.name, results), Fence: fence, Test: test, Attempt: x.Attempt[i], Agent: a.name, Verdict: v, Message: "because", TookMS: 5}
+		r := link.Result{ID: x.ids[i], Fence: fence, Test: test, Attempt: x.Attempt[i], Agent: a.name, Verdict: v, Message: "because", TookMS: 5}
 		got, err := l.Result(r)
 		require.NoError(t, err)
 		require.True(t, got.Accepted, "what an agent did under a lease that it holds counts: %s", got.Why)
@@ -148,7 +146,7 @@ func history(t *testing.T, rng *rand.Rand) {
 	take := func() {
 		for _, a := range agents {
 			live := l.granted(a.name)
-			maps.DeleteFunc(a.held, func(fence int64, _ dispatch.Lease) bool { _, ok := live[fence]; return !ok })
+			maps.DeleteFunc(a.held, func(fence int64, _ grant) bool { _, ok := live[fence]; return !ok })
 			for fence, x := range live {
 				if _, known := a.held[fence]; !known {
 					a.held[fence], a.done[fence] = x, 0
@@ -177,7 +175,7 @@ func history(t *testing.T, rng *rand.Rand) {
 				faults[[2]int{x.Pane, x.Tests[a.done[fence]]}]++
 				require.NoError(t, l.Started(link.Started{Fence: fence, Test: x.Tests[a.done[fence]]}))
 			}
-			a.held = map[int64]dispatch.Lease{}
+			a.held = map[int64]grant{}
 			l.join(a.name)
 			require.NoError(t, l.WakeAgent(a.name))
 		case len(fences) > 0:

@@ -254,19 +254,16 @@ func (s *Service) restoreLocked(ctx context.Context, row store.Run) ([]dispatch.
 		t.Past = append(t.Past, verdict.Verdict(a.Verdict))
 	}
 	var leases []dispatch.Lease
+	var grants []grant
 	for _, l := range w.Leases {
-		var tests []leaseTest
-		if err := json.Unmarshal([]byte(l.Tests), &tests); err != nil {
+		g, err := grantFrom(dispatch.Lease{Fence: l.Fence, Agent: l.Agent, Run: row.ID, Pane: l.Pane}, l.Tests)
+		if err != nil {
 			return nil, err
 		}
-		lease := dispatch.Lease{Fence: l.Fence, Agent: l.Agent, Run: row.ID, Pane: l.Pane}
-		for _, t := range tests {
-			lease.Tests, lease.Attempt = append(lease.Tests, t.Test), append(lease.Attempt, t.Attempt)
-		}
-		leases = append(leases, lease)
+		leases, grants = append(leases, g.Lease), append(grants, g)
 	}
-	for _, l := range leases {
-		s.leases[l.Fence] = l
+	for _, g := range grants {
+		s.leases[g.Fence] = g
 	}
 	s.live[row.ID] = r
 	return s.machine.Restore(s.now(), work, leases), nil

@@ -404,10 +404,11 @@ func (s *Service) applyRemoteLocked(x *remoteSession, d dispatch.Decision, e *ef
 	now := store.Millis(s.now())
 	switch d := d.(type) {
 	case dispatch.Lease:
-		s.leases[d.Fence] = d
+		g := grant{Lease: d, ids: []string{x.row.ID}}
+		s.leases[d.Fence] = g
 		x.row.Fence, x.row.Agent = d.Fence, d.Agent
 		batch = append(batch, store.AddLease(store.Lease{Fence: d.Fence, RunID: x.row.RunID, Pane: x.pane, Agent: d.Agent,
-			Tests: store.JSON([]leaseTest{{x.test, x.row.Number}}), GrantedAt: now}), store.LeaseSession(x.row.ID, d.Fence, d.Agent))
+			Tests: store.JSON(g.tests()), GrantedAt: now}), store.LeaseSession(x.row.ID, d.Fence, d.Agent))
 		if r := x.run; r.view.StartedAt == nil {
 			r.view.StartedAt, r.view.State = at(now), Running
 			batch = append(batch, store.StartRun(r.view.ID, now))
@@ -656,7 +657,7 @@ func (s *Service) takeUpRemotes(ctx context.Context) error {
 		r.regard(row.Pane, row.Test, Running, verdict.Pending, "")
 		r.view.Cells[row.Pane][row.Test].Session = row.ID
 		lease := dispatch.Lease{Fence: row.Fence, Agent: row.Agent, Run: row.ID, Tests: []int{0}, Attempt: []int{1}}
-		s.leases[row.Fence] = lease
+		s.leases[row.Fence] = grant{Lease: lease, ids: []string{row.ID}}
 		s.routes.Store(row.ID, &route{row.TokenID, row.Agent, row.BiDiKey})
 		work := dispatch.Run{ID: row.ID, Project: r.view.Project, Owner: row.By, Once: true, Panes: []dispatch.Pane{{Needs: x.needs, Values: x.values, Tests: []dispatch.Test{{}}}}}
 		s.applyLocked(s.machine.Restore(s.now(), work, []dispatch.Lease{lease}))

@@ -27,7 +27,7 @@ func (l *lab) session(run, test string) *remoteSession {
 func (l *lab) leaseOf(x *remoteSession) dispatch.Lease {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	return l.leases[x.row.Fence]
+	return l.leases[x.row.Fence].Lease
 }
 
 func (l *lab) resultOf(x *remoteSession, v verdict.Verdict) link.Result {
@@ -44,13 +44,13 @@ func TestAStartTakesUpEachRunByItself(t *testing.T) {
 	require.NoError(t, err)
 	kept, err := l.Submit(t.Context(), Who{Name: "ci"}, RunRequest{Bundle: l.bundle(3), Matrix: "wall"})
 	require.NoError(t, err)
-	var lease dispatch.Lease
+	var lease grant
 	for _, g := range l.granted("quay") {
 		if g.Run == gone.ID {
 			lease = g
 		}
 	}
-	got, err := l.Result(link.Result{ID: "one", Fence: lease.Fence, Test: lease.Tests[0], Attempt: 1, Agent: "quay", Verdict: verdict.Passed})
+	got, err := l.Result(link.Result{ID: lease.ids[0], Fence: lease.Fence, Test: lease.Tests[0], Attempt: 1, Agent: "quay", Verdict: verdict.Passed})
 	require.NoError(t, err)
 	require.True(t, got.Accepted)
 	require.NoError(t, l.Close())
@@ -135,4 +135,49 @@ func TestSpreadRunsTakeTurns(t *testing.T) {
 		turns[run.Plan.Turn] = true
 	}
 	assert.Len(t, turns, runs, "%v", turns)
+}
+
+// A result that is sent again is answered when the first is on disk, for its
+// sender then drops its copy; so is whatever else makes an agent drop one.
+func TestNoAnswerMakesAnAgentDropAResultThatIsNotOnDisk(t *testing.T) {
+	l := openLab(t, t.TempDir())
+	l.join("quay")
+	_, err := l.Submit(t.Context(), Who{Name: "ci"}, RunRequest{Bundle: l.bundle(1), Matrix: "wall", Limit: 1})
+	require.NoError(t, err)
+	var g grant
+	for _, g = range l.granted("quay") {
+	}
+	r := link.Result{ID: g.ids[0], Fence: g.Fence, Test: g.Tests[0], Agent: "quay", Verdict: verdict.Passed}
+	l.mu.Lock()
+	accepted, ds := l.machine.Result(l.now, g.Fence, g.Tests[0], dispatch.Outcome{Verdict: verdict.Passed})
+	require.True(t, accepted)
+	l.mu.Unlock()
+	for name, ask := range map[string]func() error{
+		"the same result again": func() error {
+			answer, err := l.Result(r)
+			require.False(t, answer.Accepted)
+			return err
+		},
+		"a beat": func() error {
+			_, err := l.Beat(link.Beat{Name: "quay", Instance: "quay", Held: []int64{g.Fence}})
+			return err
+		},
+		"a start": func() error {
+			err := l.Started(link.Started{Fence: g.Fence, Test: g.Tests[0]})
+			require.Error(t, err)
+			return nil
+		},
+	} {
+		for i := range 200 { // more than are written at once
+			id := fmt.Sprint(name, i)
+			l.store.Enqueue(store.AddToken(store.Token{ID: id, Name: id, Role: string(Viewer), Hash: []byte(id)}))
+		}
+		require.NoError(t, ask(), name)
+		_, err := l.store.TokenByHash(t.Context(), fmt.Append(nil, name, 199))
+		assert.NoError(t, err, "%s: the answer came before what had been taken was on disk", name)
+	}
+	l.mu.Lock()
+	e := l.applyLocked(ds)
+	l.mu.Unlock()
+	require.NoError(t, l.carryOut(e))
 }

@@ -11,11 +11,13 @@ package service
 import (
 	"cmp"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -73,8 +75,9 @@ type Service struct {
 	growing map[string]*liveRun       // runs of sessions that are live or were a moment ago, by project and name
 	remotes map[string]*remoteSession // by id
 	scripts map[string]scriptSession  // sessions of scripts that are open, by id
-	leases  map[int64]dispatch.Lease
+	leases  map[int64]grant
 	agents  map[string]*agentConn
+	tickets map[string]ticket // of agents that have introduced themselves
 	number  int
 
 	expectation expectation
@@ -111,7 +114,7 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 	s := &Service{
 		store: st, blobs: bl, grown: grown, log: c.Log, now: c.Clock, hub: newHub(), door: door{codes: map[string]doorCode{}},
 		sessionLife: cmp.Or(c.SessionLife, 2*time.Hour), dir: c.Dir, keepTotal: c.KeepTotal, minFree: cmp.Or(c.MinFree, 500<<20), growing: map[string]*liveRun{}, remotes: map[string]*remoteSession{}, scripts: map[string]scriptSession{},
-		live: map[string]*liveRun{}, leases: map[int64]dispatch.Lease{}, agents: map[string]*agentConn{},
+		live: map[string]*liveRun{}, leases: map[int64]grant{}, agents: map[string]*agentConn{}, tickets: map[string]ticket{},
 		fatal: make(chan error, 1), stop: make(chan struct{}),
 	}
 	if s.seal, err = openSeal(c.Dir); err != nil {
@@ -272,7 +275,7 @@ func (s *Service) applyLocked(ds []dispatch.Decision, extra ...store.Stmt) *effe
 	batch := extra
 	now := store.Millis(s.now())
 	touched := map[*liveRun]bool{}
-	begun := map[[2]int64]string{} // sessions that served a test of a lease that ends
+	ended := map[int64]grant{}
 	for _, d := range ds {
 		if x := s.remotes[s.runOfDecision(d)]; x != nil {
 			batch = append(batch, s.applyRemoteLocked(x, d, e)...)
@@ -281,9 +284,10 @@ func (s *Service) applyLocked(ds []dispatch.Decision, extra ...store.Stmt) *effe
 		switch d := d.(type) {
 		case dispatch.Lease:
 			r := s.live[d.Run]
-			s.leases[d.Fence] = d
+			g := grantOf(d)
+			s.leases[d.Fence] = g
 			batch = append(batch, store.AddLease(store.Lease{Fence: d.Fence, RunID: d.Run, Pane: d.Pane, Agent: d.Agent,
-				Tests: store.JSON(leaseTests(d)), GrantedAt: now}))
+				Tests: store.JSON(g.tests()), GrantedAt: now}))
 			if r.view.StartedAt == nil {
 				r.view.StartedAt = at(now)
 				r.view.State = Running
@@ -293,16 +297,13 @@ func (s *Service) applyLocked(ds []dispatch.Decision, extra ...store.Stmt) *effe
 			e.grants = append(e.grants, d)
 			touched[r] = true
 		case dispatch.End:
-			for _, t := range s.leases[d.Fence].Tests {
-				if r := s.live[d.Run]; r != nil && r.stopped(s.leases[d.Fence].Pane, t) {
-					e.events = append(e.events, r.event(s.leases[d.Fence].Pane, t))
+			g := s.leases[d.Fence]
+			for _, t := range g.Tests {
+				if r := s.live[d.Run]; r != nil && r.stopped(g.Pane, t) {
+					e.events = append(e.events, r.event(g.Pane, t))
 				}
 			}
-			for id, x := range s.scripts {
-				if x.fence == d.Fence {
-					begun[[2]int64{d.Fence, int64(x.test)}] = id
-				}
-			}
+			ended[d.Fence] = g
 			s.dropScriptsLocked(d.Fence, func(int) bool { return true })
 			delete(s.leases, d.Fence)
 			batch = append(batch, store.EndLease(d.Fence, now, d.Why))
@@ -312,7 +313,7 @@ func (s *Service) applyLocked(ds []dispatch.Decision, extra ...store.Stmt) *effe
 			batch = append(batch, store.EndLease(d.Fence, now, ""))
 		case dispatch.Lost:
 			r := s.live[d.Run]
-			a := store.Attempt{ID: cmp.Or(begun[[2]int64{d.Fence, int64(d.Test)}], newID()), RunID: d.Run, Pane: d.Pane, Test: d.Test, Number: d.Attempt, Fence: d.Fence, Agent: d.Agent,
+			a := store.Attempt{ID: ended[d.Fence].id(d.Test), RunID: d.Run, Pane: d.Pane, Test: d.Test, Number: d.Attempt, Fence: d.Fence, Agent: d.Agent,
 				Verdict: string(verdict.LabFault), Message: d.Why, StartedAt: now}
 			lost := link.Result{Detail: link.Detail{Steps: []script.StepResult{}, Record: r.record}}
 			a.Detail = store.JSON(lost.Detail)
@@ -400,15 +401,54 @@ func (s *Service) carryOut(e *effects) error {
 	return nil
 }
 
-type leaseTest struct {
-	Test    int `json:"test"`
-	Attempt int `json:"attempt"`
+// grant is a lease with the ids of its attempts. The service makes them, so that
+// no agent can name an attempt that there is already.
+type grant struct {
+	dispatch.Lease
+	ids []string // by place in Tests
 }
 
-func leaseTests(l dispatch.Lease) []leaseTest {
-	out := make([]leaseTest, len(l.Tests))
-	for i, t := range l.Tests {
-		out[i] = leaseTest{t, l.Attempt[i]}
+func grantOf(l dispatch.Lease) grant {
+	g := grant{Lease: l, ids: make([]string, len(l.Tests))}
+	for i := range g.ids {
+		g.ids[i] = newID()
+	}
+	return g
+}
+
+// id is the id of the attempt of a test; a new one for a test that the lease does
+// not have.
+func (g grant) id(test int) string {
+	if i := slices.Index(g.Tests, test); i >= 0 {
+		return g.ids[i]
+	}
+	return newID()
+}
+
+// leaseTest is one test of a lease as it is on record.
+type leaseTest struct {
+	Test    int    `json:"test"`
+	Attempt int    `json:"attempt"`
+	ID      string `json:"id"`
+}
+
+func (g grant) tests() []leaseTest {
+	out := make([]leaseTest, len(g.Tests))
+	for i, t := range g.Tests {
+		out[i] = leaseTest{t, g.Attempt[i], g.ids[i]}
 	}
 	return out
+}
+
+// grantFrom is the inverse of tests.
+func grantFrom(l dispatch.Lease, recorded string) (grant, error) {
+	g := grant{Lease: l}
+	var tests []leaseTest
+	if err := json.Unmarshal([]byte(recorded), &tests); err != nil {
+		return g, fmt.Errorf("records of lease %d: %w", l.Fence, err)
+	}
+	for _, t := range tests {
+		g.Tests, g.Attempt, g.ids = append(g.Tests, t.Test), append(g.Attempt, t.Attempt), append(g.ids, t.ID)
+	}
+	return g, nil
 }

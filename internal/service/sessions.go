@@ -275,9 +275,7 @@ func (s *Service) Judge(ctx context.Context, id string, v link.SessionVerdict) e
 	if v.Verdict != verdict.Passed && v.Verdict != verdict.Failed && v.Verdict != verdict.Skipped {
 		return errorf(Invalid, "verdict: expected passed, failed or skipped, found %q", v.Verdict)
 	}
-	if len(v.Message) > maxMessage {
-		v.Message = v.Message[:maxMessage] + " …"
-	}
+	v.Message = link.Clip(v.Message, link.MaxMessage)
 	if x := s.liveSession(id); x != nil {
 		return s.judgeOpen(id, v)
 	}

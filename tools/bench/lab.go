@@ -3,7 +3,6 @@ package main
 import (
 	"bytes"
 	"context"
-	"encoding/base64"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -215,9 +214,13 @@ func results(ctx context.Context, pane string) ([]row, error) {
 	defer stop()
 	work := make(chan link.Result, 100_000)
 	for i := range 20 {
-		hello, _ := json.Marshal(link.Hello{Name: fmt.Sprintf("hand-%d", i), Instance: "1", Machine: fleet.Machine{OS: "saltos", Slots: 50, StandIn: true,
-			Browsers: []fleet.Browser{{Name: "kestrel", Version: "12.1", Fits: true}}}})
-		header := http.Header{"Authorization": {"Bearer " + s.agent}, link.HelloHeader: {base64.StdEncoding.EncodeToString(hello)}}
+		hello := link.Hello{Name: fmt.Sprintf("hand-%d", i), Instance: "1", Machine: fleet.Machine{OS: "saltos", Slots: 50, StandIn: true,
+			Browsers: []fleet.Browser{{Name: "kestrel", Version: "12.1", Fits: true}}}}
+		var welcome link.Welcome
+		if err := s.call(ctx, "POST", link.HelloPath, s.agent, hello, &welcome); err != nil {
+			return nil, err
+		}
+		header := http.Header{"Authorization": {"Bearer " + s.agent}, link.TicketHeader: {welcome.Ticket}}
 		l, err := link.Dial(ctx, "ws"+strings.TrimPrefix(s.base, "http")+link.Path, header, nil)
 		if err != nil {
 			return nil, err

@@ -22,6 +22,7 @@ export function Facts({ session: s }: { session: Session }) {
       {s.detail.emulated.missing.length > 0 && <Term name="Not emulated"><span className="text-flaky">{s.detail.emulated.missing.map((x) => `${x.feature} (${x.reason})`).join(", ")}</span></Term>}
       <Term name="Recorded">{Object.entries(s.detail.record ?? {}).map(([k, v]) => `${k} ${v}`).join(", ") || "–"}</Term>
       {(s.detail.lacking ?? []).length > 0 && <Term name="Not recorded"><span className="text-flaky">{(s.detail.lacking ?? []).map((x) => `${x.kind} (${x.reason})`).join(", ")}</span></Term>}
+      {(s.detail.cut ?? []).length > 0 && <Term name="Left out"><span className="text-flaky">{(s.detail.cut ?? []).join("; ")}</span></Term>}
       <Term name="Files"><span className="flex flex-wrap gap-x-4 gap-y-1">{s.files.map((f) => <a key={f.name} className="text-accent hover:underline" href={fileAddress(s.id, f.name)} download={f.name}>{f.name} <span className="text-xs text-soft">{Math.ceil(f.size / 1000)} kB</span></a>)}</span></Term>
     </dl>
   );
