@@ -61,10 +61,11 @@ type Agent struct {
 	places   chan struct{} // has an element for each slot in use
 	meter    *meter
 
-	mu     sync.Mutex
-	slices map[int64]*work     // by fence, until their results are handed in
-	open   map[string]*watched // sessions that are open now, by id
-	tasks  sync.WaitGroup
+	mu      sync.Mutex
+	slices  map[int64]*work       // by fence, until their results are handed in
+	open    map[string]*watched   // sessions that are open now, by id
+	answers map[int64]chan opened // to orders to open sessions, by fence
+	tasks   sync.WaitGroup
 }
 
 // work is a lease being worked on.
@@ -111,7 +112,7 @@ func New(ctx context.Context, c Config) (*Agent, func(), error) {
 		release()
 		return nil, nil, err
 	}
-	a := &Agent{Config: c, host: host, instance: rand.Text(), spool: sp, slices: map[int64]*work{}, open: map[string]*watched{}}
+	a := &Agent{Config: c, host: host, instance: rand.Text(), spool: sp, slices: map[int64]*work{}, open: map[string]*watched{}, answers: map[int64]chan opened{}}
 	a.up = newUpstream(c.Service, c.Token)
 	a.bundles = &bundles{dir: filepath.Join(c.Dir, "bundles"), up: a.up}
 	a.meter = newMeter(c.Dir)

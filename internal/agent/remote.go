@@ -52,17 +52,21 @@ func (a *Agent) sessionRoutes(ctx context.Context, mux *http.ServeMux) {
 			http.Error(w, "session: "+err.Error(), http.StatusBadRequest)
 			return
 		}
-		answer := make(chan opened, 1)
-		known, err := a.begin(ctx, o.Fence, o.Run, func(ctx context.Context) { a.serve(ctx, o, answer) })
-		if known {
-			err = errors.New("it is being opened already")
-		}
+		answer := a.answerOf(o.Fence)
+		known, err := a.begin(ctx, o.Fence, o.Run, func(ctx context.Context) {
+			a.serve(ctx, o, answer)
+			a.forgetAnswer(o.Fence)
+		})
 		if err != nil {
+			if !known {
+				a.forgetAnswer(o.Fence)
+			}
 			http.Error(w, fmt.Sprintf("session %s: %v", o.ID, err), http.StatusConflict)
 			return
 		}
 		select {
 		case got := <-answer:
+			answer <- got // for an order that is sent once more because the link dropped
 			w.Header().Set("Content-Type", "application/json")
 			if got.fault != nil {
 				w.WriteHeader(http.StatusBadGateway)
@@ -85,6 +89,23 @@ func (a *Agent) sessionRoutes(ctx context.Context, mux *http.ServeMux) {
 	mux.HandleFunc("GET /sessions/{id}/picture", a.sendPicture)
 	mux.HandleFunc("GET /sessions/{id}/sofar/{kind}", a.soFar)
 	mux.HandleFunc("POST /sessions/{id}/hand", func(w http.ResponseWriter, r *http.Request) { a.hand(ctx, w, r) })
+}
+
+// answerOf is where the answer to an order to open a session is, or will be. It
+// has room for one, and whoever takes it puts it back.
+func (a *Agent) answerOf(fence int64) chan opened {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.answers[fence] == nil {
+		a.answers[fence] = make(chan opened, 1)
+	}
+	return a.answers[fence]
+}
+
+func (a *Agent) forgetAnswer(fence int64) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	delete(a.answers, fence)
 }
 
 // onRemote finds the session that a request is about.

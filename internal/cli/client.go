@@ -176,6 +176,15 @@ func (c *client) followOnce(ctx context.Context, number int, fresh func(service.
 		if err := json.Unmarshal([]byte(data), &e); err != nil {
 			return false, fmt.Errorf("event: %w", err)
 		}
+		if e.Whole {
+			var now service.Run
+			if err := c.get(ctx, fmt.Sprintf("/runs/%d", number), &now); err != nil {
+				return false, err
+			}
+			if fresh(now) {
+				return true, nil
+			}
+		}
 		if f(e) {
 			return true, nil
 		}

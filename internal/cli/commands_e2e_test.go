@@ -169,7 +169,7 @@ func TestLinesOfARunAsItGoes(t *testing.T) {
 	ended := run.Panes[0]
 	ended.State, ended.Verdict, ended.Counts = service.Ended, verdict.Failed, verdict.Counts{verdict.Passed: 3, verdict.Failed: 1}
 	for range 2 {
-		p.event(service.Event{Pane: &ended, Cell: &service.Cell{State: service.Ended, Verdict: verdict.Passed}}, run)
+		p.event(service.Event{Panes: []service.Pane{ended}, Cells: []service.CellAt{{Cell: service.Cell{State: service.Ended, Verdict: verdict.Passed}}}}, run)
 	}
 	assert.Equal(t, 1, strings.Count(out.String(), "chromium"), "once")
 	assert.Contains(t, out.String(), "3 passed, 1 failed")
@@ -181,7 +181,7 @@ func TestLinesOfARunAsItGoes(t *testing.T) {
 	watched.whole(run)
 	run.Tests[2].Name = "Hold a berth"
 	for range 2 {
-		watched.event(service.Event{Pane: &run.Panes[1], Test: 2, Cell: &service.Cell{State: service.Ended, Verdict: verdict.Failed, TookMS: 1500}}, run)
+		watched.event(service.Event{Panes: run.Panes[1:2], Cells: []service.CellAt{{Pane: 1, Test: 2, Cell: service.Cell{State: service.Ended, Verdict: verdict.Failed, TookMS: 1500}}}}, run)
 	}
 	assert.Equal(t, 1, strings.Count(out.String(), "Hold a berth"), "a test is told once")
 	assert.Contains(t, out.String(), "1.5 s")
@@ -189,6 +189,6 @@ func TestLinesOfARunAsItGoes(t *testing.T) {
 	out.Reset()
 	quiet := newProgress(&out, true, true)
 	quiet.whole(run)
-	quiet.event(service.Event{Pane: &ended, Cell: &service.Cell{State: service.Ended}}, run)
+	quiet.event(service.Event{Panes: []service.Pane{ended}, Cells: []service.CellAt{{Cell: service.Cell{State: service.Ended}}}}, run)
 	assert.Empty(t, out.String())
 }

@@ -103,25 +103,29 @@ func (p *progress) advance(i int) {
 }
 
 func (p *progress) event(e service.Event, run service.Run) {
-	if e.Pane == nil {
-		return
+	for _, pane := range e.Panes {
+		p.mu.Lock()
+		p.panes[pane.Index] = pane
+		p.mu.Unlock()
 	}
-	p.mu.Lock()
-	p.panes[e.Pane.Index] = *e.Pane
-	p.mu.Unlock()
 	if p.bars != nil {
-		p.advance(e.Pane.Index)
+		for _, pane := range e.Panes {
+			p.advance(pane.Index)
+		}
 		return
 	}
-	if p.watch && !p.quiet && e.Cell.State == service.Ended {
-		key := fmt.Sprint(e.Pane.Index, "/", e.Test)
-		if !p.tests[key] {
-			p.tests[key] = true
-			v := e.Cell.Verdict
-			fmt.Fprintf(p.w, "%s  %s  %s  %s\n", paint(v, shapes[v]+" "+v.Words()), e.Pane.Label, run.Tests[e.Test].Name, faint(millis(e.Cell.TookMS)))
+	for _, c := range e.Cells {
+		key := fmt.Sprint(c.Pane, "/", c.Test)
+		if !p.watch || p.quiet || c.State != service.Ended || p.tests[key] {
+			continue
 		}
+		p.tests[key] = true
+		fmt.Fprintf(p.w, "%s  %s  %s  %s\n", paint(c.Verdict, shapes[c.Verdict]+" "+c.Verdict.Words()), p.panes[c.Pane].Label, run.Tests[c.Test].Name,
+			faint(millis(c.TookMS)))
 	}
-	p.tell(*e.Pane)
+	for _, pane := range e.Panes {
+		p.tell(pane)
+	}
 }
 
 func (p *progress) tell(pane service.Pane) {

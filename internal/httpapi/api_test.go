@@ -178,19 +178,26 @@ func (x *lab) run(req service.RunRequest) service.Run {
 	return run
 }
 
+// order is a session that an agent is to open; it is open once it is answered.
+type order struct {
+	link.Session
+	answer chan link.SessionOpen
+}
+
 // hand is an agent without browsers: the test decides what its work comes to.
 type hand struct {
 	x        *lab
 	name     string
 	instance string
 	slices   chan link.Slice
+	orders   chan order
 	dropped  chan string
 	l        net.Listener
 	srv      *http.Server
 }
 
 func (x *lab) join(name, instance string, slots int, held ...int64) (*hand, error) {
-	h := &hand{x: x, name: name, instance: instance, slices: make(chan link.Slice, 100), dropped: make(chan string, 100)}
+	h := &hand{x: x, name: name, instance: instance, slices: make(chan link.Slice, 100), orders: make(chan order, 100), dropped: make(chan string, 100)}
 	hello := link.Hello{Name: name, Instance: instance, Held: held, Machine: fleet.Machine{OS: "linux", Slots: slots, Pool: x.pool,
 		Browsers: []fleet.Browser{{Name: "chromium", Fits: true}, {Name: "firefox", Fits: true}}}}
 	said := x.do("POST", "/api/v1"+link.HelloPath, x.agent, hello)
@@ -212,6 +219,17 @@ func (x *lab) join(name, instance string, slots int, held ...int64) (*hand, erro
 			h.slices <- s
 		}
 		w.WriteHeader(http.StatusAccepted)
+	})
+	mux.HandleFunc("POST /sessions", func(w http.ResponseWriter, r *http.Request) {
+		o := order{answer: make(chan link.SessionOpen)}
+		if json.NewDecoder(r.Body).Decode(&o.Session) == nil {
+			h.orders <- o
+		}
+		select {
+		case open := <-o.answer:
+			_ = json.NewEncoder(w).Encode(open)
+		case <-r.Context().Done():
+		}
 	})
 	mux.HandleFunc("DELETE /slices/{fence}", func(w http.ResponseWriter, r *http.Request) { h.dropped <- r.PathValue("fence") })
 	h.srv = &http.Server{Handler: mux, ReadHeaderTimeout: time.Second}
@@ -297,8 +315,8 @@ func TestARunThroughTheAPI(t *testing.T) {
 	seen := map[string]int{}
 	for e := range events {
 		seen[e.Type]++
-		if e.Cell != nil {
-			seen[string(e.Cell.State)+string(e.Cell.Verdict)]++
+		for _, c := range e.Cells {
+			seen[string(c.State)+string(c.Verdict)]++
 		}
 		if e.Run.State == service.Ended {
 			break

@@ -1,16 +1,19 @@
 package httpapi_test
 
 import (
+	"context"
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"parallelpane/internal/core/verdict"
+	"parallelpane/internal/httpapi"
 	"parallelpane/internal/link"
 	"parallelpane/internal/service"
 )
@@ -193,4 +196,86 @@ func TestTheEndpointsErrorsAreThoseOfTheStandard(t *testing.T) {
 
 func basic(name, password string) string {
 	return base64.StdEncoding.EncodeToString([]byte(name + ":" + password))
+}
+
+// asking opens a session for a runner and returns the answer when it comes.
+func (x *lab) asking(options string) <-chan answer {
+	out := make(chan answer, 1)
+	token := x.secretOf("runner")
+	go func() {
+		out <- x.do("POST", httpapi.RemotePath+"/session", token, `{"capabilities":{"alwaysMatch":{"browserName":"chromium","pane:options":`+options+`}}}`)
+	}()
+	return out
+}
+
+func (h *hand) nextOrder() order {
+	h.x.t.Helper()
+	select {
+	case o := <-h.orders:
+		return o
+	case <-time.After(10 * time.Second):
+		require.Fail(h.x.t, "no session was asked for")
+		return order{}
+	}
+}
+
+// beat keeps an agent's lease alive, as its beats do without a link as well.
+func (h *hand) beat(fence int64) (stop func()) {
+	h.x.t.Helper()
+	ctx, cancel := context.WithCancel(h.x.t.Context())
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		for ctx.Err() == nil {
+			h.x.do("POST", "/api/v1/agent/beat", h.x.agent, link.Beat{Name: h.name, Instance: h.instance, Held: []int64{fence}})
+			select {
+			case <-ctx.Done():
+			case <-time.After(100 * time.Millisecond):
+			}
+		}
+	}()
+	return func() { cancel(); <-done }
+}
+
+// The link drops while a browser opens, and comes back: the session is opened, and
+// its client answered, as if nothing had been.
+func TestASessionIsOpenedAcrossADroppedLink(t *testing.T) {
+	x := start(t, t.TempDir())
+	h := x.mustJoin("quay", 1)
+	got := x.asking(`{"test":"Tides","queueLimit":1}`)
+	o := h.nextOrder()
+	h.leave()
+	beats := h.beat(o.Fence)
+	again := x.mustJoin("quay", 1, o.Fence)
+	second := again.nextOrder()
+	assert.Equal(t, o.Fence, second.Fence, "it is the same order, asked for anew")
+	beats()
+	second.answer <- link.SessionOpen{Browser: "chromium", Version: "156", Given: map[string]any{"browserName": "chrome"}}
+	a := <-got
+	require.Equal(t, 200, a.status, string(a.body))
+	assert.Contains(t, string(a.body), o.ID)
+}
+
+// The link drops while a browser opens, and stays away: the client is answered
+// once the queue's limit is over, with the reason, and it was the lab's fault.
+func TestNewSessionKeepsItsQueueLimitWhenItsAgentGoes(t *testing.T) {
+	x := start(t, t.TempDir())
+	h := x.mustJoin("quay", 1)
+	got := x.asking(`{"test":"Tides","queueLimit":1}`)
+	o := h.nextOrder()
+	h.leave()
+	defer h.beat(o.Fence)() // its beats still come: the lease lives
+	select {
+	case a := <-got:
+		assert.Equal(t, 500, a.status, string(a.body))
+		assert.Contains(t, string(a.body), "session not created")
+		assert.Contains(t, string(a.body), "agent quay lost its link")
+	case <-time.After(15 * time.Second):
+		require.Fail(t, "the client still waits")
+	}
+	var s service.Session
+	x.get("/sessions/"+o.ID, &s)
+	assert.Equal(t, verdict.LabFault, s.Verdict)
+	assert.Contains(t, s.Message, "agent quay lost its link")
+	assert.Equal(t, verdict.LabFault, x.ended(1).Verdict)
 }

@@ -144,6 +144,7 @@ func (s *Service) Join(h link.Hello, l *link.Agent) error {
 	e := s.applyLocked(ds, store.SaveAgent(store.Agent{Name: h.Name, Instance: h.Instance, Machine: store.JSON(h.Machine),
 		FirstSeen: store.Millis(now), LastSeen: store.Millis(now)}))
 	e.events = append(e.events, Event{Type: "agents"})
+	e.grants = append(e.grants, s.halfOpenLocked(h)...)
 	s.mu.Unlock()
 	s.log.Info("agent joined", "agent", h.Name, "slots", h.Machine.Slots, "held", len(h.Held))
 	if err := s.carryOut(e); err != nil {
@@ -164,6 +165,19 @@ func (s *Service) Join(h link.Hello, l *link.Agent) error {
 	s.mu.Unlock()
 	s.log.Info("agent left", "agent", h.Name)
 	return s.carryOut(e)
+}
+
+// halfOpenLocked lists the leases of sessions that an agent which came back was
+// opening when its link dropped: the orders are sent once more, and the agent
+// answers each with what came of the first.
+func (s *Service) halfOpenLocked(h link.Hello) (out []dispatch.Lease) {
+	for _, fence := range h.Held {
+		g := s.leases[fence]
+		if x := s.remotes[g.Run]; x != nil && g.Agent == h.Name && x.row.State == waitingState {
+			out = append(out, g.Lease)
+		}
+	}
+	return out
 }
 
 // Beat renews an agent's leases.
@@ -194,20 +208,19 @@ func (s *Service) Started(st link.Started) error {
 		}
 		return errorf(Conflict, "lease %d has ended", st.Fence)
 	}
-	var e *Event
+	e := &effects{}
 	id := l.id(st.Test)
 	if r := s.live[l.Run]; r != nil {
 		if r.started(l.Pane, st.Test, l.Agent) {
 			r.view.Cells[l.Pane][st.Test].Session = id
-			ev := r.event(l.Pane, st.Test)
-			e = &ev
+			e.cell(r, l.Pane, st.Test)
 		}
 		s.scripts[id] = scriptSession{run: l.Run, pane: l.Pane, test: st.Test, fence: st.Fence, agent: l.Agent, began: s.now()}
 		s.routes.Store(id, &route{agent: l.Agent})
 	}
 	s.mu.Unlock()
-	if e != nil {
-		s.hub.publish(*e)
+	for _, w := range e.walls {
+		s.hub.publish(w)
 	}
 	return nil
 }
@@ -310,9 +323,8 @@ func (s *Service) Result(r link.Result) (link.ResultAnswer, error) {
 		p.Info = PaneInfo{r.Detail.Browser, r.Detail.Version, r.Detail.Emulated}
 		batch = append(batch, store.InformPane(l.Run, l.Pane, store.JSON(p.Info)))
 	}
-	first := run.event(l.Pane, r.Test)
 	e := s.applyLocked(ds, batch...)
-	e.events = append([]Event{first}, e.events...)
+	e.cell(run, l.Pane, r.Test)
 	s.mu.Unlock()
 	s.dropGrown(r.ID)
 	s.stats.attempts.WithLabelValues(string(r.Verdict)).Inc()
@@ -339,6 +351,7 @@ func (s *Service) deliver(lease dispatch.Lease) {
 	r, a := s.live[l.Run], s.agents[l.Agent]
 	if x := s.remotes[l.Run]; x != nil && a != nil && a.link != nil {
 		conn := a.link
+		x.link = conn
 		s.mu.Unlock()
 		s.tasks.Go(func() { s.openRemote(x, lease, conn) })
 		return

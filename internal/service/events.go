@@ -14,7 +14,7 @@ type hub struct {
 type Watch struct {
 	Events <-chan Event // closed when the watcher was cut off or the service stops
 	ch     chan Event
-	run    string // id; "" means every run, without cells
+	run    string // id; "" means every run, without walls
 	hub    *hub
 }
 
@@ -55,7 +55,7 @@ func (h *hub) publish(e Event) {
 			continue
 		}
 		out := e
-		if e.Type == "cell" && w.run == "" {
+		if e.Type == "wall" && w.run == "" {
 			out = Event{Type: "run", Run: e.Run}
 		}
 		select {

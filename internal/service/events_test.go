@@ -1,27 +1,31 @@
 package service
 
 import (
+	"encoding/json"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"parallelpane/internal/core/verdict"
 )
 
-func cellEvent(run string) Event {
-	return Event{Type: "cell", Run: &RunSummary{ID: run}, Pane: &Pane{}, Cell: &Cell{}}
+func wallEvent(run string) Event {
+	return Event{Type: "wall", Run: &RunSummary{ID: run}, Panes: []Pane{{}}, Cells: []CellAt{{}}}
 }
 
 func TestWatchersSeeTheirRun(t *testing.T) {
 	h := newHub()
 	one, all := h.watch("r1"), h.watch("")
-	h.publish(cellEvent("r1"))
-	h.publish(cellEvent("r2"))
+	h.publish(wallEvent("r1"))
+	h.publish(wallEvent("r2"))
 	h.publish(Event{Type: "agents"})
-	assert.Equal(t, "cell", (<-one.Events).Type)
+	assert.Equal(t, "wall", (<-one.Events).Type)
 	assert.Equal(t, "agents", (<-one.Events).Type)
 	assert.Empty(t, one.Events)
 	first := <-all.Events
-	assert.Equal(t, "run", first.Type, "who watches everything is spared the cells")
-	assert.Nil(t, first.Cell)
+	assert.Equal(t, "run", first.Type, "who watches everything is spared the walls")
+	assert.Nil(t, first.Cells)
 	assert.Len(t, all.Events, 2)
 }
 
@@ -30,7 +34,7 @@ func TestASlowWatcherIsCutOffAndNobodyWaits(t *testing.T) {
 	slow, quick := h.watch("r1"), h.watch("r1")
 	seen := 0
 	for range watchBuffer + 1 {
-		h.publish(cellEvent("r1"))
+		h.publish(wallEvent("r1"))
 		<-quick.Events
 		seen++
 	}
@@ -67,4 +71,44 @@ func TestRoles(t *testing.T) {
 	} {
 		assert.Equal(t, tc.want, tc.have.Allows(tc.need), "%s %s", tc.have, tc.need)
 	}
+}
+
+// Cancelling a wide run is one event to its watchers, not one for each cell with
+// all its panes.
+func TestAWideRunIsCancelledInOneEvent(t *testing.T) {
+	l := openLab(t, t.TempDir())
+	run, err := l.Submit(t.Context(), Who{Name: "ci"}, RunRequest{Bundle: l.wideBundle(60, 100), Matrix: "wall"})
+	require.NoError(t, err)
+	require.Equal(t, 12_000, run.Counts[verdict.Pending])
+	all, one := l.Watch(""), l.Watch(run.ID)
+	_, err = l.Cancel(t.Context(), Who{Name: "ci"}, run.Number)
+	require.NoError(t, err)
+	require.NoError(t, l.Close())
+	for name, w := range map[string]*Watch{"every run": all, "the run": one} {
+		events, bytes, over := 0, 0, false
+		for e := range w.Events {
+			raw, err := json.Marshal(e)
+			require.NoError(t, err)
+			events, bytes, over = events+1, bytes+len(raw), over || (e.Run != nil && e.Run.State == Ended)
+		}
+		assert.True(t, over, "%s: watchers were told of the end", name)
+		assert.Less(t, events, 5, name)
+		assert.Less(t, bytes, 20_000, name)
+	}
+}
+
+func TestAFewCellsComeWithTheirEvent(t *testing.T) {
+	r := &liveRun{view: Run{RunSummary: RunSummary{ID: "r"}, Panes: []Pane{{Index: 0}, {Index: 1}}, Cells: [][]Cell{make([]Cell, 400), make([]Cell, 400)}}}
+	e := &effects{}
+	e.cell(r, 1, 3)
+	r.view.Cells[1][3].State = Running
+	e.cell(r, 1, 3)
+	require.Len(t, e.walls, 1)
+	assert.Equal(t, []CellAt{{1, 3, Cell{State: Running}}}, e.walls[0].Cells)
+	assert.Len(t, e.walls[0].Panes, 1)
+	for i := range 400 {
+		e.cell(r, 0, i)
+	}
+	assert.True(t, e.walls[0].Whole)
+	assert.Empty(t, e.walls[0].Cells)
 }

@@ -48,7 +48,7 @@ func (s *Service) expect() {
 		}
 		if end.IsZero() != r.expected.IsZero() || end.Sub(r.expected).Abs() > time.Second {
 			r.expected = end
-			events = append(events, Event{Type: "run", Run: r.summary()})
+			events = append(events, Event{Type: "run", Run: r.head()})
 		}
 	}
 	s.mu.Unlock()

@@ -11,6 +11,8 @@ import (
 	"maps"
 	"math/rand/v2"
 	"slices"
+	"strconv"
+	"strings"
 	"testing"
 	"time"
 
@@ -46,9 +48,17 @@ func (l *lab) reopen() {
 }
 
 // bundle sends a project with so many tests.
-func (l *lab) bundle(tests int) string {
+func (l *lab) bundle(tests int) string { return l.wideBundle(tests, 1) }
+
+// wideBundle sends one whose matrix has so many combinations of each of two
+// browsers.
+func (l *lab) wideBundle(tests, wide int) string {
+	tariffs := make([]string, wide)
+	for i := range tariffs {
+		tariffs[i] = strconv.Itoa(i)
+	}
 	files := map[string]string{"pane.yaml": "project: saltmarsh\nsuites: {desk: {scripts: 't/*.pane.yaml'}}\n" +
-		"matrices: {wall: {axes: {browser: [chromium, firefox]}}}\nenvironments: {e: {base: 'http://desk.example'}}\n"}
+		"matrices: {wall: {axes: {browser: [chromium, firefox], tariff: [" + strings.Join(tariffs, ", ") + "]}}}\nenvironments: {e: {base: 'http://desk.example'}}\n"}
 	for i := range tests {
 		files[fmt.Sprintf("t/%03d.pane.yaml", i)] = fmt.Sprintf("name: Berth %03d\nsteps:\n  - visit: /\n", i)
 	}

@@ -34,11 +34,7 @@ type liveRun struct {
 
 // summary copies what lists show.
 func (r *liveRun) summary() *RunSummary {
-	s := r.view.RunSummary
-	if s.State != Ended {
-		s.ExpectedAt = at(store.Millis(r.expected))
-	}
-	s.Counts = copyCounts(s.Counts)
+	s := *r.head()
 	s.Panes = make([]PaneGlance, len(r.view.Panes))
 	for i, p := range r.view.Panes {
 		s.Panes[i] = PaneGlance{p.Label, p.State, p.Verdict}
@@ -76,9 +72,41 @@ func copyCounts(c verdict.Counts) verdict.Counts {
 	return out
 }
 
-func (r *liveRun) event(pane, test int) Event {
-	p, c := r.pane(pane), r.view.Cells[pane][test]
-	return Event{Type: "cell", Run: r.summary(), Pane: &p, Test: test, Cell: &c}
+// head is the run without its panes, for events.
+func (r *liveRun) head() *RunSummary {
+	s := r.view.RunSummary
+	if s.State != Ended {
+		s.ExpectedAt = at(store.Millis(r.expected))
+	}
+	s.Counts, s.Panes = copyCounts(s.Counts), []PaneGlance{}
+	return &s
+}
+
+// cell notes that a cell has changed. However many change together, a run's
+// watchers are told once.
+func (e *effects) cell(r *liveRun, pane, test int) {
+	i := slices.IndexFunc(e.walls, func(w Event) bool { return w.Run.ID == r.view.ID })
+	if i < 0 {
+		i = len(e.walls)
+		e.walls = append(e.walls, Event{Type: "wall"})
+	}
+	w := &e.walls[i]
+	w.Run = r.head()
+	if w.Whole = w.Whole || len(w.Cells) == maxEventCells; w.Whole {
+		w.Panes, w.Cells = nil, nil
+		return
+	}
+	at := CellAt{pane, test, r.view.Cells[pane][test]}
+	if k := slices.IndexFunc(w.Cells, func(c CellAt) bool { return c.Pane == pane && c.Test == test }); k >= 0 {
+		w.Cells[k] = at
+	} else {
+		w.Cells = append(w.Cells, at)
+	}
+	if k := slices.IndexFunc(w.Panes, func(p Pane) bool { return p.Index == pane }); k >= 0 {
+		w.Panes[k] = r.pane(pane)
+	} else {
+		w.Panes = append(w.Panes, r.pane(pane))
+	}
 }
 
 func (r *liveRun) joined(pane int, agent string) {

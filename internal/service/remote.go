@@ -56,10 +56,13 @@ type remoteSession struct {
 	queue   time.Duration
 	order   link.Session // without what the lease adds
 	waiter  chan remoteAnswer
-	gone    bool   // its client went away before it had an answer
-	why     string // the last fault of the lab
-	message string // for the client, if it never opens
-	code    string // of W3C WebDriver, with message
+	link    *link.Agent // over which it is being opened
+	gone    bool        // its client went away before it had an answer
+	why     string      // the last fault of the lab
+	fault   string      // of the lab, in an attempt to open it; "" when there was none
+	late    int64       // the lease under which it was being opened when its queue's limit was over
+	message string      // for the client, if it never opens
+	code    string      // of W3C WebDriver, with message
 }
 
 type remoteAnswer struct {
@@ -81,6 +84,9 @@ func (s *Service) NewSession(ctx context.Context, who Who, body []byte, gone <-c
 	id = x.row.ID
 	limit := time.NewTimer(x.queue)
 	defer limit.Stop()
+	late := time.NewTicker(lateLooks)
+	late.Stop()
+	defer late.Stop()
 	for {
 		select {
 		case a := <-x.waiter:
@@ -89,24 +95,63 @@ func (s *Service) NewSession(ctx context.Context, who Who, body []byte, gone <-c
 			}
 			return id, x.row.BiDiKey, a.given, nil
 		case <-limit.C:
-			s.dropWaiting(x, fmt.Sprintf("it waited %s for a slot", x.queue), "timed out: no slot became free")
+			late.Reset(lateLooks)
+			s.dropLate(x)
+		case <-late.C:
+			s.dropLate(x)
 		case <-gone:
 			gone = nil
-			s.dropWaiting(x, "the client went away while it waited", "")
+			s.dropWaiting(x, "the client went away while it waited")
 		case <-s.stop:
 			return "", "", nil, webdriver.Errorf(webdriver.SessionNotCreated, "the service is stopping")
 		}
 	}
 }
 
-// dropWaiting ends a session that waits. One that is just being opened goes on:
-// it is ended once it is open, if its client has gone.
-func (s *Service) dropWaiting(x *remoteSession, how, message string) {
+// lateLooks is how often a session that is being opened when its queue's limit is
+// over is looked at again.
+const lateLooks = 200 * time.Millisecond
+
+// dropLate ends a session whose queue's limit is over. One that is being opened
+// goes on as long as it is still under the lease that it had then, and its agent
+// can say so.
+func (s *Service) dropLate(x *remoteSession) {
 	s.mu.Lock()
-	if message == "" {
-		x.gone = true
+	how := fmt.Sprintf("it waited %s for a slot", x.queue)
+	if x.row.Fence != 0 && x.row.State == waitingState {
+		if x.late == 0 {
+			x.late = x.row.Fence
+		}
+		if x.late == x.row.Fence && x.link != nil {
+			select {
+			case <-x.link.Done():
+			default:
+				s.mu.Unlock()
+				return
+			}
+		}
+		how = fmt.Sprintf("agent %s lost its link while it opened the browser, and the %s that it may wait are over", x.row.Agent, x.queue)
+		x.fault = cmp.Or(x.fault, how)
 	}
-	if x.row.Fence != 0 || x.row.State != waitingState {
+	s.dropLocked(x, how)
+}
+
+// dropWaiting ends a session that waits and whose client has gone. One that is
+// just being opened is ended once it is open.
+func (s *Service) dropWaiting(x *remoteSession, how string) {
+	s.mu.Lock()
+	x.gone = true
+	if x.row.Fence != 0 {
+		s.mu.Unlock()
+		return
+	}
+	s.dropLocked(x, how)
+}
+
+// dropLocked ends a session that is not open yet. It is called with the lock,
+// which it gives up.
+func (s *Service) dropLocked(x *remoteSession, how string) {
+	if x.row.State != waitingState {
 		s.mu.Unlock()
 		return
 	}
@@ -234,7 +279,8 @@ func (s *Service) enqueue(ctx context.Context, x *remoteSession, o remote.Option
 	work := dispatch.Run{ID: x.row.ID, Project: o.Project, Owner: x.row.By, Once: true, QueueLimit: x.queue,
 		Panes: []dispatch.Pane{{Needs: x.needs, Values: x.values, Tests: []dispatch.Test{{}}}}}
 	e := s.applyLocked(s.machine.Submit(s.now(), work), batch...)
-	e.events = append([]Event{r.event(x.pane, x.test), {Type: "sessions"}}, e.events...)
+	e.cell(r, x.pane, x.test)
+	e.events = append(e.events, Event{Type: "sessions"})
 	s.mu.Unlock()
 	return s.carryOut(e)
 }
@@ -424,8 +470,11 @@ func (s *Service) applyRemoteLocked(x *remoteSession, d dispatch.Decision, e *ef
 		delete(s.leases, d.Fence)
 		batch = append(batch, store.EndLease(d.Fence, now, ""))
 	case dispatch.Lost:
-		x.why = d.Why
+		x.why, x.fault = d.Why, d.Why
 	case dispatch.Settled:
+		if x.fault != "" && d.Verdict == verdict.Skipped { // it was dropped, and the lab had failed it before
+			d.Verdict = verdict.LabFault
+		}
 		if x.row.State != endedState { // no result of an agent has said how
 			how := d.Why
 			if how == "" {
@@ -473,7 +522,8 @@ func (s *Service) endLocked(x *remoteSession, r link.Result, e *effects) (batch 
 	delete(s.remotes, x.row.ID)
 	fault := remoteAnswer{fault: webdriver.Errorf(x.faultCode(), "%s", x.faultText(r.Message))}
 	e.answers = append(e.answers, func() { x.answer(fault) })
-	e.events = append(e.events, run.event(x.pane, x.test), Event{Type: "sessions"})
+	e.cell(run, x.pane, x.test)
+	e.events = append(e.events, Event{Type: "sessions"})
 	if run.sessions--; run.sessions == 0 {
 		run.over(s.now())
 		s.stats.runs.WithLabelValues(string(run.view.Verdict)).Inc()
@@ -482,7 +532,7 @@ func (s *Service) endLocked(x *remoteSession, r link.Result, e *effects) (batch 
 	} else {
 		batch = append(batch, store.Recount(run.view.ID, store.JSON(copyCounts(run.view.Counts))))
 	}
-	e.events = append(e.events, Event{Type: "run", Run: run.summary()})
+	e.events = append(e.events, Event{Type: "run", Run: run.head()})
 	return batch
 }
 
@@ -568,7 +618,8 @@ func (s *Service) opened(x *remoteSession, l dispatch.Lease, open link.SessionOp
 	x.run.regard(x.pane, x.test, Running, verdict.Pending, "")
 	x.run.view.Cells[x.pane][x.test].Agent = l.Agent
 	e := s.applyLocked(nil, store.OpenSession(row))
-	e.events = append(e.events, x.run.event(x.pane, x.test), Event{Type: "sessions"})
+	e.cell(x.run, x.pane, x.test)
+	e.events = append(e.events, Event{Type: "sessions"})
 	gone := x.gone
 	s.mu.Unlock()
 	if s.carryOut(e) != nil {
@@ -617,7 +668,7 @@ func (s *Service) remoteResultLocked(x *remoteSession, r link.Result) (bool, *ef
 	s.remotes[x.row.ID] = x // for the decisions about it
 	e := s.applyLocked(ds, batch...)
 	delete(s.remotes, x.row.ID)
-	e.events, e.answers = append(ended.events, e.events...), append(ended.answers, e.answers...)
+	e.walls, e.events, e.answers = append(ended.walls, e.walls...), append(ended.events, e.events...), append(ended.answers, e.answers...)
 	return true, e
 }
 

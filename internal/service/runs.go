@@ -323,7 +323,7 @@ func (s *Service) start(who Who, o *order) (Run, error) {
 		batch = append(batch, o.mark(row.Number))
 	}
 	e := s.applyLocked(s.machine.Submit(s.now(), workOf(r)), batch...)
-	e.events = append([]Event{{Type: "run", Run: r.summary()}}, e.events...)
+	e.events = append([]Event{{Type: "run", Run: r.head()}}, e.events...)
 	s.mu.Unlock()
 	if err := s.carryOut(e); err != nil {
 		return Run{}, err

@@ -261,7 +261,8 @@ func (s *Service) Close() error {
 // written.
 type effects struct {
 	pending *store.Pending
-	events  []Event
+	walls   []Event // of runs whose cells changed, one for each
+	events  []Event // anything else
 	grants  []dispatch.Lease
 	ends    []dispatch.End
 	lost    []lostSession
@@ -276,6 +277,7 @@ func (s *Service) applyLocked(ds []dispatch.Decision, extra ...store.Stmt) *effe
 	now := store.Millis(s.now())
 	touched := map[*liveRun]bool{}
 	ended := map[int64]grant{}
+	settled := &settling{}
 	for _, d := range ds {
 		if x := s.remotes[s.runOfDecision(d)]; x != nil {
 			batch = append(batch, s.applyRemoteLocked(x, d, e)...)
@@ -300,7 +302,7 @@ func (s *Service) applyLocked(ds []dispatch.Decision, extra ...store.Stmt) *effe
 			g := s.leases[d.Fence]
 			for _, t := range g.Tests {
 				if r := s.live[d.Run]; r != nil && r.stopped(g.Pane, t) {
-					e.events = append(e.events, r.event(g.Pane, t))
+					e.cell(r, g.Pane, t)
 				}
 			}
 			ended[d.Fence] = g
@@ -321,12 +323,12 @@ func (s *Service) applyLocked(ds []dispatch.Decision, extra ...store.Stmt) *effe
 			e.lost = append(e.lost, lostSession{a.ID, lost.Detail})
 			r.attempted(a)
 			s.stats.attempts.WithLabelValues(a.Verdict).Inc()
-			e.events = append(e.events, r.event(d.Pane, d.Test))
+			e.cell(r, d.Pane, d.Test)
 		case dispatch.Settled:
 			r := s.live[d.Run]
-			batch = append(batch, store.Settle(d.Run, d.Pane, d.Test, string(d.Verdict), d.Why))
+			settled.add(d)
 			r.settled(d)
-			e.events = append(e.events, r.event(d.Pane, d.Test))
+			e.cell(r, d.Pane, d.Test)
 			touched[r] = true
 		case dispatch.Rests:
 			s.log.Warn("agent rests", "agent", d.Agent, "until", d.Until, "why", d.Why)
@@ -339,17 +341,44 @@ func (s *Service) applyLocked(ds []dispatch.Decision, extra ...store.Stmt) *effe
 			r.over(s.now())
 			s.stats.runs.WithLabelValues(string(r.view.Verdict)).Inc()
 			batch = append(batch, store.EndRun(d.Run, string(r.view.Verdict), store.JSON(r.view.Counts), now))
-			e.events = append(e.events, Event{Type: "run", Run: r.summary()})
+			e.events = append(e.events, Event{Type: "run", Run: r.head()})
 			delete(s.live, d.Run)
 			delete(touched, r)
 		}
 	}
+	batch = append(batch, settled.records()...)
 	for r := range touched {
 		batch = append(batch, store.Recount(r.view.ID, store.JSON(r.view.Counts)))
-		e.events = append(e.events, Event{Type: "run", Run: r.summary()})
+		e.events = append(e.events, Event{Type: "run", Run: r.head()})
 	}
 	e.pending = s.store.Enqueue(batch...)
 	return e
+}
+
+// settling gathers what is settled at once: a cancelled run is a statement for
+// each pane, not one for each cell.
+type settling struct {
+	tests map[dispatch.Settled][]int // by everything else
+	order []dispatch.Settled
+}
+
+func (x *settling) add(d dispatch.Settled) {
+	test := d.Test
+	d.Test = 0
+	if x.tests == nil {
+		x.tests = map[dispatch.Settled][]int{}
+	}
+	if _, known := x.tests[d]; !known {
+		x.order = append(x.order, d)
+	}
+	x.tests[d] = append(x.tests[d], test)
+}
+
+func (x *settling) records() (batch []store.Stmt) {
+	for _, d := range x.order {
+		batch = append(batch, store.Settle(d.Run, d.Pane, x.tests[d], string(d.Verdict), d.Why))
+	}
+	return batch
 }
 
 // runOfDecision is the scheduler's run that a decision is about; "" for one
@@ -386,7 +415,7 @@ func (s *Service) carryOut(e *effects) error {
 		}
 		return err
 	}
-	for _, ev := range e.events {
+	for _, ev := range append(e.walls, e.events...) {
 		s.hub.publish(ev)
 	}
 	for _, l := range e.lost {

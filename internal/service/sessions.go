@@ -335,7 +335,8 @@ func (s *Service) judgeEnded(ctx context.Context, row store.SessionRow, v link.S
 		r.view.Cells[row.Pane][row.Test].Message = v.Message
 	}
 	e := s.applyLocked(nil, batch...)
-	e.events = append(e.events, r.event(row.Pane, row.Test), Event{Type: "sessions"})
+	e.cell(r, row.Pane, row.Test)
+	e.events = append(e.events, Event{Type: "sessions"})
 	s.mu.Unlock()
 	return s.carryOut(e)
 }

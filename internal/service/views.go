@@ -274,12 +274,22 @@ type Token struct {
 
 // Event tells a watcher that something changed.
 type Event struct {
-	Type string      `json:"type" enum:"run,cell,agents,sessions"`
-	Run  *RunSummary `json:"run,omitempty" description:"with run and cell: the run as it stands"`
-	Pane *Pane       `json:"pane,omitempty" description:"with cell: the pane as it stands"`
-	Test int         `json:"test,omitempty" description:"with cell: index of the test"`
-	Cell *Cell       `json:"cell,omitempty"`
+	Type  string      `json:"type" enum:"run,wall,agents,sessions"`
+	Run   *RunSummary `json:"run,omitempty" description:"with run and wall: the run as it stands, without its panes"`
+	Panes []Pane      `json:"panes,omitempty" description:"with wall: the panes that changed, as they stand"`
+	Cells []CellAt    `json:"cells,omitempty" description:"with wall: the cells that changed"`
+	Whole bool        `json:"whole,omitempty" description:"with wall: more has changed than an event holds: the run is to be read again"`
 }
+
+// CellAt is a cell with its place.
+type CellAt struct {
+	Pane int `json:"pane"`
+	Test int `json:"test"`
+	Cell
+}
+
+// maxEventCells bounds the cells of one event.
+const maxEventCells = 300
 
 func at(ms int64) *time.Time {
 	if ms == 0 {

@@ -176,9 +176,10 @@ func EndRun(id, verdict, counts string, at int64) Stmt {
 // ExplainRun notes why a run ended early.
 func ExplainRun(id, why string) Stmt { return Do(`UPDATE runs SET why = ? WHERE id = ?`, why, id) }
 
-// Settle writes the verdict of a test in a pane, once.
-func Settle(run string, pane, test int, verdict, why string) Stmt {
-	return Must(`UPDATE results SET verdict = ?, why = ? WHERE run_id = ? AND pane = ? AND test = ? AND verdict = ''`, verdict, why, run, pane, test)
+// Settle writes the verdict of some tests in a pane, of each once.
+func Settle(run string, pane int, tests []int, verdict, why string) Stmt {
+	return Stmt{`UPDATE results SET verdict = ?, why = ? WHERE run_id = ? AND pane = ? AND test IN (SELECT value FROM json_each(?)) AND verdict = ''`,
+		[]any{verdict, why, run, pane, JSON(tests)}, int64(len(tests))}
 }
 
 // SettleRest writes a verdict for every test of a run that has none.

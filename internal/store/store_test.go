@@ -87,8 +87,8 @@ func TestRunsAreFilteredAndWhole(t *testing.T) {
 	}
 	a := Attempt{ID: "a", RunID: "r2", Test: 1, Number: 1, Fence: 1, Verdict: "failed", Detail: `{"steps":[]}`}
 	require.NoError(t, s.Write(append(AddAttempt(a, []File{{Name: "failure.png", Kind: "screenshots"}}), AddLease(Lease{Fence: 7, RunID: "r2", Tests: "[1]"}))...))
-	require.NoError(t, s.Write(Settle("r2", 0, 1, "failed", "")))
-	require.ErrorIs(t, s.Write(Settle("r2", 0, 1, "passed", "")), ErrGuard, "a test is settled once")
+	require.NoError(t, s.Write(Settle("r2", 0, []int{1}, "failed", "")))
+	require.ErrorIs(t, s.Write(Settle("r2", 0, []int{0, 1}, "passed", "")), ErrGuard, "a test is settled once")
 	w, err := s.WholeRun(t.Context(), "r2")
 	require.NoError(t, err)
 	assert.Len(t, w.Results, 2)

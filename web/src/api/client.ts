@@ -35,11 +35,12 @@ export type Rule = Schemas["RetainRule"];
 export type Sweep = Schemas["Sweep"];
 export type Storage = Schemas["Storage"];
 export interface RunEvent {
-  type: "run" | "cell" | "agents" | "sessions";
+  type: "run" | "wall" | "agents" | "sessions";
   run?: RunSummary;
-  pane?: Pane;
-  test?: number;
-  cell?: Cell;
+  panes?: Pane[];
+  cells?: (Cell & { pane: number; test: number })[];
+  /** More has changed than an event holds: the run is to be read again. */
+  whole?: boolean;
 }
 
 /** An error the service explained (RFC 9457). */
@@ -97,7 +98,7 @@ export const fileAddress = (attempt: string, name: string) =>
 export function listen(path: string, on: (e: RunEvent) => void, reset: () => void): () => void {
   const source = new EventSource(prefix + path);
   source.onopen = reset;
-  for (const type of ["run", "cell", "agents", "sessions"]) {
+  for (const type of ["run", "wall", "agents", "sessions"]) {
     source.addEventListener(type, (m) => { on(JSON.parse((m as MessageEvent<string>).data) as RunEvent); });
   }
   return () => { source.close(); };

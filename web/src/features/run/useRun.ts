@@ -6,13 +6,12 @@ import { get, listen, type Run, type RunEvent } from "../../api/client";
 export function applied(run: Run, e: RunEvent): Run {
   const next: Run = { ...run };
   if (e.run) {
-    Object.assign(next, e.run, { panes: run.panes }); // its panes are glances; whole ones come with their cells
+    Object.assign(next, e.run, { panes: run.panes }); // it comes without them
   }
-  const { pane, cell, test } = e;
-  if (pane && cell) {
-    next.panes = run.panes.map((p) => (p.index === pane.index ? pane : p));
-    next.cells = run.cells.map((column, i) => (i === pane.index ? column.map((c, j) => (j === (test ?? 0) ? cell : c)) : column));
-  }
+  const panes = new Map((e.panes ?? []).map((p) => [p.index, p]));
+  const cells = new Map((e.cells ?? []).map((c) => [`${c.pane}/${c.test}`, c]));
+  next.panes = run.panes.map((p) => panes.get(p.index) ?? p);
+  next.cells = run.cells.map((column, i) => (panes.has(i) ? column.map((c, j) => cells.get(`${i}/${j}`) ?? c) : column));
   return next;
 }
 
@@ -24,7 +23,10 @@ export function useRun(number: string) {
   useEffect(() => {
     if (!open) return;
     return listen(`/runs/${number}/events`,
-      (e) => queries.setQueryData<Run>(["run", number], (old) => (old ? applied(old, e) : old)),
+      (e) => {
+        if (e.whole) void queries.invalidateQueries({ queryKey: ["run", number] });
+        else queries.setQueryData<Run>(["run", number], (old) => (old ? applied(old, e) : old));
+      },
       () => void queries.invalidateQueries({ queryKey: ["run", number] }));
   }, [number, open, queries]);
   return run;

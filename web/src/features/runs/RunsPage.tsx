@@ -29,7 +29,7 @@ export function RunsPage() {
     getNextPageParam: (last) => (last.length === pageSize ? last[last.length - 1]?.number : undefined),
     placeholderData: keepPreviousData,
   });
-  useFresh("runs", ["run", "cell"]);
+  useFresh("runs", ["run"]);
   const list = runs.data?.pages.flat() ?? [];
   const filtered = [...params.keys()].length > 0;
   return (

@@ -33,7 +33,7 @@ export function SessionsPage() {
     getNextPageParam: (last) => (last.length >= pageSize ? last[last.length - 1]?.id : undefined),
     placeholderData: keepPreviousData,
   });
-  useFresh("sessions", ["run", "cell", "sessions"]);
+  useFresh("sessions", ["run", "sessions"]);
   const browsers = [...new Set((agents.data ?? []).flatMap((a) => a.machine.browsers.filter((b) => b.fits).map((b) => b.name)))].sort();
   const list = sessions.data?.pages.flat() ?? [];
   const words = (xs: string[], all: string): [string, string][] => [["", all], ...xs.map((v): [string, string] => [v, said(v)])];

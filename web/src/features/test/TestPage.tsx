@@ -30,7 +30,7 @@ export function TestPage() {
   useEffect(() => {
     if (!open) return;
     const refresh = () => void queries.invalidateQueries({ queryKey: ["test", number, test] });
-    return listen(`/runs/${number}/events`, (e) => { if (e.type === "run" || String(e.test ?? 0) === test) refresh(); }, refresh);
+    return listen(`/runs/${number}/events`, (e) => { if (e.type === "run" || e.whole || e.cells?.some((c) => String(c.test) === test)) refresh(); }, refresh);
   }, [number, test, open, queries]);
   if (result.isPending) return <Waiting />;
   if (result.error) return <Trouble error={result.error} again={() => void result.refetch()} />;
