@@ -115,6 +115,9 @@ func New(ctx context.Context, c Config) (*Agent, func(), error) {
 	a := &Agent{Config: c, host: host, instance: rand.Text(), spool: sp, slices: map[int64]*work{}, open: map[string]*watched{}, answers: map[int64]chan opened{}}
 	a.up = newUpstream(c.Service, c.Token)
 	a.bundles = &bundles{dir: filepath.Join(c.Dir, "bundles"), up: a.up}
+	if err := a.bundles.sweep(time.Now()); err != nil {
+		c.Log.Warn("unused bundles stay on disk", "error", err)
+	}
 	a.meter = newMeter(c.Dir)
 	if c.Machine != nil {
 		a.machine = *c.Machine

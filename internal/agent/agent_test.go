@@ -307,3 +307,31 @@ func TestAdvice(t *testing.T) {
 		assert.Equal(t, tc.want, agent.Advice(fleet.Machine{Cores: tc.cores, MemoryMB: tc.memory}))
 	}
 }
+
+// What was kept of work that is cancelled goes with it.
+func TestCancelledWorkLeavesNothingOnDisk(t *testing.T) {
+	hold := make(chan struct{})
+	defer close(hold)
+	dir := t.TempDir()
+	o, p := opened(t, dir, "127.0.0.1:0"), &pretend{}
+	o.work(p, "quay", 1)
+	number := o.run(1, "  - capture: quayside\n  - visit: /never\n")
+	state := filepath.Join(dir, "agents", "quay")
+	kept := func() (names []string) {
+		for _, part := range []string{"spool", "recordings"} {
+			_ = filepath.WalkDir(filepath.Join(state, part), func(path string, e os.DirEntry, err error) error {
+				if err == nil && !e.IsDir() {
+					names = append(names, path)
+				}
+				return nil
+			})
+		}
+		return names
+	}
+	p.set(func() { p.hold = hold }) // the second visit waits
+	o.until(func() bool { return len(kept()) > 0 })
+	_, err := o.svc.Cancel(t.Context(), service.Who{Name: "kestrel"}, number)
+	require.NoError(t, err)
+	o.until(func() bool { p.mu.Lock(); defer p.mu.Unlock(); return p.open == 0 })
+	o.until(func() bool { return len(kept()) == 0 })
+}

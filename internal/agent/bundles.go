@@ -5,37 +5,81 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"net/http"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
+	"time"
 
 	"parallelpane/internal/blobs"
 	"parallelpane/internal/project"
 )
 
-// bundles keeps unpacked bundles by their hash.
+// bundles keeps unpacked bundles by their hash, and those that nothing has used
+// for long no more.
 type bundles struct {
-	dir string
-	up  *upstream
-	mu  sync.Mutex
+	dir   string
+	up    *upstream
+	mu    sync.Mutex
+	using map[string]int // by hash
 }
 
-// get returns the directory of a bundle, fetching it when it is not there.
-func (b *bundles) get(ctx context.Context, hash string) (string, error) {
+// bundleLife is for how long a bundle is kept after its last use.
+const bundleLife = 3 * 24 * time.Hour
+
+// get returns the directory of a bundle, fetching it when it is not there. It
+// stays there until done is called.
+func (b *bundles) get(ctx context.Context, hash string) (dir string, done func(), err error) {
 	if !blobs.ValidHash(hash) {
-		return "", fmt.Errorf("bundle %q: not a hash", hash)
+		return "", func() {}, fmt.Errorf("bundle %q: not a hash", hash)
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	dir := filepath.Join(b.dir, hash)
-	if _, err := os.Stat(dir); err == nil {
-		return dir, nil
+	dir = filepath.Join(b.dir, hash)
+	if _, err := os.Stat(dir); err != nil {
+		if err := errors.Join(b.sweepLocked(time.Now()), b.fetch(ctx, hash, dir)); err != nil {
+			return "", func() {}, fmt.Errorf("fetch bundle %.12s: %w", hash, err)
+		}
 	}
-	if err := b.fetch(ctx, hash, dir); err != nil {
-		return "", fmt.Errorf("fetch bundle %.12s: %w", hash, err)
+	now := time.Now()
+	_ = os.Chtimes(dir, now, now) // at worst it is fetched once more than it need be
+	if b.using == nil {
+		b.using = map[string]int{}
 	}
-	return dir, nil
+	b.using[hash]++
+	return dir, sync.OnceFunc(func() {
+		b.mu.Lock()
+		defer b.mu.Unlock()
+		if b.using[hash]--; b.using[hash] == 0 {
+			delete(b.using, hash)
+		}
+	}), nil
+}
+
+// sweep removes bundles that were not used for long, and what was half unpacked.
+func (b *bundles) sweep(now time.Time) error {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.sweepLocked(now)
+}
+
+func (b *bundles) sweepLocked(now time.Time) error {
+	entries, err := os.ReadDir(b.dir)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	for _, e := range entries {
+		info, infoErr := e.Info()
+		if infoErr != nil || b.using[e.Name()] > 0 {
+			continue
+		}
+		if half := strings.HasPrefix(e.Name(), "new-") || e.Name() == "packed"; half || now.Sub(info.ModTime()) > bundleLife {
+			err = errors.Join(err, os.RemoveAll(filepath.Join(b.dir, e.Name())))
+		}
+	}
+	return err
 }
 
 func (b *bundles) fetch(ctx context.Context, hash, dir string) error {

@@ -30,7 +30,8 @@ import (
 // dropped: each in a browser of its own, or all in one that is put in order
 // between them.
 func (a *Agent) execute(ctx context.Context, s link.Slice) {
-	dir, bundleErr := a.bundles.get(ctx, s.Bundle)
+	dir, done, bundleErr := a.bundles.get(ctx, s.Bundle)
+	defer done()
 	k := &keeper{host: a.host, keep: s.Keep}
 	defer k.close()
 	mask := recording.NewMask(slices.Collect(maps.Values(s.Secrets))...)
@@ -58,6 +59,7 @@ func (a *Agent) execute(ctx context.Context, s link.Slice) {
 		k.done(at.result.Verdict == verdict.Passed)
 		counted(at.result.Verdict == verdict.Passed)
 		if ctx.Err() != nil {
+			at.forget()
 			return // dropped or stopping: what happened says nothing about the product
 		}
 		if i == len(s.Tests)-1 {
@@ -310,6 +312,14 @@ func (at *attempt) free(name string) string {
 			return try
 		}
 		try = fmt.Sprintf("%s-%d%s", strings.TrimSuffix(name, ext), n, ext)
+	}
+}
+
+// forget removes what was kept of an attempt that will have no result.
+func (at *attempt) forget() {
+	at.agent.spool.forget(at.result.ID)
+	if err := os.RemoveAll(at.recordings()); err != nil {
+		at.agent.Log.Warn("a recording stays behind until the next start", "attempt", at.result.ID, "error", err)
 	}
 }
 

@@ -269,6 +269,7 @@ func (s *remote) finish(ctx context.Context, how string) {
 	s.endRecording()
 	s.session.Close()
 	if ctx.Err() != nil {
+		s.forget()
 		return // dropped: the service has its own record of why
 	}
 	s.agent.vacate(s.order.Fence)

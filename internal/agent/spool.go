@@ -16,6 +16,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"parallelpane/internal/link"
 )
@@ -46,7 +47,51 @@ func openSpool(dir string) (*spool, error) {
 			s.waiting[filepath.Base(n)] = r.Fence
 		}
 	}
-	return s, nil
+	return s, s.tidy()
+}
+
+// refusedLife is for how long a verdict that was set aside is kept, to be looked
+// at.
+const refusedLife = 7 * 24 * time.Hour
+
+// tidy removes what an agent that was killed has left: files of no result, and
+// what was half written.
+func (s *spool) tidy() error {
+	halves, err := filepath.Glob(filepath.Join(s.dir, ".new-*"))
+	aside, err2 := filepath.Glob(filepath.Join(s.dir, "*"+refusedSuffix))
+	blobs, err3 := os.ReadDir(filepath.Join(s.dir, "blobs"))
+	err = errors.Join(err, err2, err3)
+	for _, path := range halves {
+		err = errors.Join(err, os.Remove(path))
+	}
+	for _, path := range aside {
+		if info, statErr := os.Stat(path); statErr == nil && time.Since(info.ModTime()) > refusedLife {
+			err = errors.Join(err, os.Remove(path))
+		}
+	}
+	for _, b := range blobs {
+		id := b.Name()[:max(0, len(b.Name())-hex.EncodedLen(sha256.Size)-1)]
+		if _, waits := s.waiting[id+".json"]; !waits {
+			err = errors.Join(err, os.Remove(filepath.Join(s.dir, "blobs", b.Name())))
+		}
+	}
+	if err != nil {
+		return fmt.Errorf("spool: %w", err)
+	}
+	return nil
+}
+
+// forget removes the files of a result that was not added.
+func (s *spool) forget(id string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if _, waits := s.waiting[id+".json"]; waits || id == "" {
+		return
+	}
+	left, _ := filepath.Glob(filepath.Join(s.dir, blob(id, "*")))
+	for _, path := range left {
+		_ = os.Remove(path) // the next start removes what is left
+	}
 }
 
 func readResult(path string) (link.Result, error) {

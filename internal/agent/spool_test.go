@@ -13,6 +13,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -228,4 +229,46 @@ func TestAnAttemptHasALimitOfCaptures(t *testing.T) {
 	assert.Len(t, at.result.Files, maxCaptures)
 	assert.Contains(t, string(at.notes()), "shot-249 was not kept: an attempt has at most 250 captures")
 	assert.Less(t, maxCaptures+sessions.MaxShots+10, link.MaxFiles)
+}
+
+// An agent that was killed between a result's files and the result leaves the
+// files; they go when the next one starts.
+func TestASpoolsOrphansGoAtItsStart(t *testing.T) {
+	dir := t.TempDir()
+	s, err := openSpool(dir)
+	require.NoError(t, err)
+	spooled(t, s, "01", 7)
+	_, err = s.file("02", "agent.log", "log", "text/plain", []byte("its result was never written"))
+	require.NoError(t, err)
+	old := filepath.Join(dir, "00.json"+refusedSuffix)
+	for _, half := range []string{filepath.Join(dir, ".new-1"), filepath.Join(dir, "blobs", ".new-2"), old} {
+		require.NoError(t, os.WriteFile(half, []byte("half"), 0o600))
+	}
+	require.NoError(t, os.Chtimes(old, time.Time{}, time.Now().Add(-8*24*time.Hour)))
+	s, err = openSpool(dir)
+	require.NoError(t, err)
+	assert.Equal(t, []int64{7}, s.fences())
+	assert.Len(t, files(t, dir), 2, "the result that waits and its file")
+}
+
+// Bundles that nothing has used for long go; one that is in use, or was a moment
+// ago, stays.
+func TestBundlesUnusedForLongGo(t *testing.T) {
+	b := &bundles{dir: t.TempDir()}
+	long := time.Now().Add(-bundleLife - time.Hour)
+	for i, name := range []string{"unused", "in use", "fresh", "new-1"} {
+		require.NoError(t, os.MkdirAll(filepath.Join(b.dir, name, "t"), 0o755))
+		if i != 2 {
+			require.NoError(t, os.Chtimes(filepath.Join(b.dir, name), long, long))
+		}
+	}
+	b.using = map[string]int{"in use": 1}
+	require.NoError(t, b.sweep(time.Now()))
+	entries, err := os.ReadDir(b.dir)
+	require.NoError(t, err)
+	var left []string
+	for _, e := range entries {
+		left = append(left, e.Name())
+	}
+	assert.Equal(t, []string{"fresh", "in use"}, left)
 }

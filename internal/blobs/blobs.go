@@ -12,6 +12,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"time"
 )
 
 // ErrHash means that contents are not what their name says.
@@ -32,12 +33,41 @@ func ValidHash(s string) bool { return hashForm.MatchString(s) }
 // Dir is a store in a directory.
 type Dir struct{ path string }
 
-// Open returns the store in a directory, which is made if need be.
+// Open returns the store in a directory, which is made if need be. A directory
+// has one store open at a time.
 func Open(path string) (*Dir, error) {
-	if err := os.MkdirAll(filepath.Join(path, "incoming"), 0o700); err != nil {
+	incoming := filepath.Join(path, "incoming")
+	if err := errors.Join(os.RemoveAll(incoming), os.MkdirAll(incoming, 0o700)); err != nil { // what was half received is worth nothing
 		return nil, fmt.Errorf("blob directory: %w", err)
 	}
 	return &Dir{path}, nil
+}
+
+// Renew notes that contents are asked for; it reports whether they are there.
+func (d *Dir) Renew(hash string) bool {
+	f, err := d.file(hash)
+	now := time.Now()
+	return err == nil && os.Chtimes(f, now, now) == nil
+}
+
+// Older lists the contents that were stored or renewed before a time, with their
+// sizes in bytes.
+func (d *Dir) Older(before time.Time) (map[string]int64, error) {
+	out := map[string]int64{}
+	shelves, err := filepath.Glob(filepath.Join(d.path, "[0-9a-f][0-9a-f]"))
+	for _, shelf := range shelves {
+		entries, readErr := os.ReadDir(shelf)
+		err = errors.Join(err, readErr)
+		for _, e := range entries {
+			if info, infoErr := e.Info(); infoErr == nil && ValidHash(e.Name()) && info.ModTime().Before(before) {
+				out[e.Name()] = info.Size()
+			}
+		}
+	}
+	if err != nil {
+		return nil, fmt.Errorf("list files: %w", err)
+	}
+	return out, nil
 }
 
 func (d *Dir) file(hash string) (string, error) {

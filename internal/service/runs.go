@@ -26,16 +26,19 @@ import (
 	"parallelpane/internal/store"
 )
 
-// HasBundle reports whether a bundle is here.
-func (s *Service) HasBundle(hash string) bool { return s.blobs.Has(hash) }
+// HasBundle reports whether a bundle is here. It then stays for some time.
+func (s *Service) HasBundle(hash string) bool { return s.blobs.Renew(hash) }
 
 // PutBundle takes a bundle after checking its hash and its contents.
 func (s *Service) PutBundle(hash string, r io.Reader) error {
 	if !blobs.ValidHash(hash) {
 		return errorf(Invalid, "%q is not a SHA-256 in hexadecimal", hash)
 	}
-	if s.blobs.Has(hash) {
+	if s.blobs.Renew(hash) {
 		return nil
+	}
+	if full := s.Storage().Full; full != "" {
+		return errorf(NoRoom, "%s", full)
 	}
 	if err := s.put(hash, project.MaxBundleBytes, r); err != nil {
 		return err

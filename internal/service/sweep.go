@@ -3,6 +3,8 @@ package service
 import (
 	"context"
 	"fmt"
+	"maps"
+	"slices"
 	"time"
 
 	"github.com/dustin/go-humanize"
@@ -22,6 +24,9 @@ type Sweep struct {
 	Bytes int64       `json:"bytes" description:"of these files"`
 	Left  int         `json:"left" description:"files that stay"`
 	Kept  int64       `json:"left_bytes"`
+
+	Orphans     int   `json:"orphans" description:"contents that no record names: of results that did not count, and bundles that were never run"`
+	OrphanBytes int64 `json:"orphan_bytes"`
 }
 
 // SweptFile is a file that a sweep removes.
@@ -38,7 +43,8 @@ type SweptFile struct {
 const (
 	sweepEvery = time.Hour
 	maxSwept   = 500
-	sweepBatch = 200 // files in one write
+	sweepBatch = 200            // files in one write
+	orphanLife = 24 * time.Hour // of contents that no record names
 )
 
 // sweeper sweeps now and then.
@@ -98,17 +104,52 @@ func (s *Service) Sweep(ctx context.Context, dry bool) (Sweep, error) {
 		}
 	}
 	out.Count, out.Left, out.Kept = len(doomed), len(files)-len(doomed), out.Kept-out.Bytes
-	if dry {
-		return out, nil
-	}
-	for len(doomed) > 0 {
+	for len(doomed) > 0 && !dry {
 		n := min(sweepBatch, len(doomed))
 		if err := s.dropFiles(ctx, doomed[:n], hash); err != nil {
 			return out, err
 		}
 		doomed = doomed[n:]
 	}
-	return out, nil
+	return out, s.sweepOrphans(ctx, dry, &out)
+}
+
+// sweepOrphans removes contents that have been here for a while and that no record
+// names, a few at a time.
+func (s *Service) sweepOrphans(ctx context.Context, dry bool, out *Sweep) error {
+	old, err := s.blobs.Older(s.now().Add(-orphanLife))
+	if err != nil {
+		return err
+	}
+	for some := range slices.Chunk(slices.Sorted(maps.Keys(old)), sweepBatch) {
+		if err := s.dropOrphans(ctx, some, dry, func(hash string) {
+			out.Orphans, out.OrphanBytes = out.Orphans+1, out.OrphanBytes+old[hash]
+		}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *Service) dropOrphans(ctx context.Context, hashes []string, dry bool, found func(hash string)) error {
+	s.putting.Lock() // nothing with the same contents is just being handed in
+	defer s.putting.Unlock()
+	used, err := s.store.HashesInUse(ctx, hashes)
+	if err != nil {
+		return err
+	}
+	for _, h := range hashes {
+		if slices.Contains(used, h) {
+			continue
+		}
+		found(h)
+		if !dry {
+			if err := s.blobs.Remove(h); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // dropFiles forgets files and then removes the contents that nothing refers to

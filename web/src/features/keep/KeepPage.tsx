@@ -104,7 +104,7 @@ function Sweeping() {
       {sweep.error && <Trouble error={sweep.error} />}
       {!done ? <p className="p-4 text-sm text-soft">Files whose time is over go by themselves every hour.</p> : (
         <>
-          <p className="p-4 text-sm">{done.count === 0 ? "Nothing is over its time" : `${many(done.count, "file")} with ${size(done.bytes)} ${done.dry ? "would go" : "removed"}`}; {done.left} with {size(done.left_bytes)} stay.</p>
+          <p className="p-4 text-sm">{done.count === 0 ? "Nothing is over its time" : `${many(done.count, "file")} with ${size(done.bytes)} ${done.dry ? "would go" : "removed"}`}; {done.left} with {size(done.left_bytes)} stay.{done.orphans > 0 && ` ${many(done.orphans, "content")} that no record names, with ${size(done.orphan_bytes)}, ${done.dry ? "would go" : "removed"}.`}</p>
           {done.files.length > 0 && <table className="w-full text-left text-sm"><tbody>{done.files.slice(0, 100).map((f) => (
             <tr key={f.session + f.name} className="border-t border-line"><td className="px-4 py-1.5"><Link className="hover:underline" to={`/sessions/${f.session}`}>{f.name}</Link></td><td className="px-4">{f.project}</td><td className="px-4">{said(f.verdict)}</td>
               <td className="px-4">{size(f.size)}</td><td className="px-4 text-soft">{f.why}</td></tr>))}</tbody></table>}
