@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"parallelpane/internal/bidi"
@@ -42,15 +43,18 @@ type Recording struct {
 
 	count     int          // of commands
 	passing   sync.RWMutex // held to read while an exchange is handed over
+	numbering sync.Mutex   // held while an exchange gets its number and its place
 	exchanges chan exchange
 	written   chan struct{} // closed when all are
+
+	changing atomic.Int64 // grows when a command that may change the page begins, and when it ends
 
 	mu       sync.Mutex
 	missing  []Missing
 	shots    []string
 	lastShot time.Time
-	shooting bool
-	underWay []*exchange // commands that are not answered yet
+	pictured chan struct{} // closed when the picture that is being taken is there; nil when none is
+	underWay []*exchange   // commands that are not answered yet
 }
 
 // Missing is a kind of recording that cannot be had, with the reason.
@@ -291,20 +295,41 @@ type exchange struct {
 	at, took         float64 // milliseconds
 	answer           Answer
 	err              error
+	number           int
+	shot             string // name of its picture; "" when it has none
 
 	reached chan<- struct{} // instead of a command: closed when all before it are written
 }
 
 // coming tells the recording of a command that is about to be given, came that it
-// was answered or never given.
+// was answered or never given. A command that may change what the page shows waits
+// for the picture of the one before it.
 func (r *Recording) coming(ctx context.Context, x *exchange) {
 	r.mu.Lock()
 	r.underWay = append(r.underWay, x)
+	pictured := r.pictured
 	r.mu.Unlock()
+	if x.changes() || x.ends() {
+		r.changing.Add(1)
+		if pictured != nil {
+			select {
+			case <-pictured:
+			case <-ctx.Done():
+			}
+		}
+	}
 	if r.video != nil {
 		r.video.firstPage(ctx, r, x)
 	}
 }
+
+func (x *exchange) changes() bool { return webdriver.CommandOf(x.method, x.path).Changes }
+
+// ends says whether the command ends the session.
+func (x *exchange) ends() bool { return x.method == http.MethodDelete && x.path == "" }
+
+// failed says whether the driver answered with an error.
+func (x *exchange) failed() bool { return x.err == nil && x.answer.Status != http.StatusOK }
 
 func (r *Recording) came(x *exchange) {
 	r.mu.Lock()
@@ -319,10 +344,18 @@ var errUnanswered = errors.New("the driver had not answered when the recording e
 func (r *Recording) note(x exchange, underWay *exchange) {
 	r.passing.RLock()
 	defer r.passing.RUnlock()
-	if r.exchanges != nil {
-		r.came(underWay)
-		r.exchanges <- x
+	if r.exchanges == nil {
+		return
 	}
+	r.came(underWay)
+	r.numbering.Lock()
+	defer r.numbering.Unlock()
+	if x.reached == nil {
+		r.count++
+		x.number = r.count
+		r.picture(&x)
+	}
+	r.exchanges <- x
 }
 
 // settled waits until every command that was answered is in the log.
@@ -337,9 +370,8 @@ func (r *Recording) settled() {
 
 // write writes an exchange to the log.
 func (r *Recording) write(x exchange) {
-	r.count++
 	command := webdriver.CommandOf(x.method, x.path)
-	c := &recording.Command{Number: r.count, AtMS: x.at, TookMS: x.took, Name: command.Name, Method: x.method, Path: r.mask.Text(x.path), By: x.by, Status: x.answer.Status}
+	c := &recording.Command{Number: x.number, Shot: x.shot, AtMS: x.at, TookMS: x.took, Name: command.Name, Method: x.method, Path: r.mask.Text(x.path), By: x.by, Status: x.answer.Status}
 	var a struct {
 		Value json.RawMessage `json:"value"`
 	}
@@ -357,7 +389,6 @@ func (r *Recording) write(x exchange) {
 	default:
 		c.Result = r.mask.JSON(recording.Cut(a.Value, recording.MaxResult))
 	}
-	r.shoot(c, command.Changes && x.err == nil, c.Error != "" && x.err == nil)
 	if r.commands == nil {
 		return
 	}
@@ -369,37 +400,52 @@ func (r *Recording) write(x exchange) {
 	_ = r.commands.Add(c) // a full disk shows when the file is closed
 }
 
-// shoot takes a picture after a command, if one is wanted. The command's answer
-// does not wait for it; the next command may.
-func (r *Recording) shoot(c *recording.Command, changed, failed bool) {
+// picture takes a picture after a command, if one is wanted: for the pictures that
+// are kept, for the film, or for both. The command's answer does not wait for it;
+// the next command that may change what the page shows does, so that a picture
+// shows what its own command did.
+func (r *Recording) picture(x *exchange) {
+	changed := x.changes() && x.err == nil
+	if changed {
+		r.changing.Add(1)
+	}
 	keep := r.policy[record.Screenshots]
-	wanted := (keep == record.Always && (changed || failed)) || (keep == record.UnlessPassed && failed)
-	if !wanted || c.Name == "Delete Session" {
+	kept := (keep == record.Always && (changed || x.failed())) || (keep == record.UnlessPassed && x.failed())
+	filmed := changed && r.video != nil && r.video.pictures != nil
+	if x.ends() || !(kept || filmed) {
 		return
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if r.shooting || len(r.shots) >= MaxShots || (!changed && time.Since(r.lastShot) < shotPause) {
+	if r.pictured != nil {
 		return
 	}
-	r.shooting, r.lastShot = true, time.Now()
-	base := fmt.Sprintf("command-%05d", c.Number)
-	c.Shot = base + ".jpg"
-	if r.s.BiDi == nil {
-		c.Shot = base + ".png"
+	if kept = kept && len(r.shots) < MaxShots && (changed || time.Since(r.lastShot) >= shotPause); kept {
+		r.lastShot = time.Now()
+		x.shot = fmt.Sprintf("command-%05d.jpg", x.number)
+		if r.s.BiDi == nil {
+			x.shot = fmt.Sprintf("command-%05d.png", x.number)
+		}
+	} else if !filmed {
+		return
 	}
-	name := c.Shot
+	name, from, there := x.shot, x.at+x.took, make(chan struct{})
+	r.pictured = there
 	r.tasks.Go(func() {
 		ctx, cancel := context.WithTimeout(r.ctx, 10*time.Second)
 		defer cancel()
-		picture, err := r.s.Picture(ctx)
-		if err == nil {
-			err = os.WriteFile(filepath.Join(r.dir, name), picture, 0o600)
+		shown, err := r.s.Picture(ctx)
+		if err == nil && filmed {
+			r.video.show(shown, from)
+		}
+		if err == nil && kept {
+			err = os.WriteFile(filepath.Join(r.dir, name), shown, 0o600)
 		}
 		r.mu.Lock()
 		defer r.mu.Unlock()
-		r.shooting = false
-		if err == nil {
+		close(there)
+		r.pictured = nil
+		if err == nil && kept {
 			r.shots = append(r.shots, name)
 		}
 	})
@@ -417,6 +463,7 @@ func (s *Session) Picture(ctx context.Context) ([]byte, error) {
 		if _, err := s.AlertText(ctx); err == nil {
 			return nil, errDialog
 		}
+		s.painted(ctx)
 		return s.Screenshot(ctx)
 	}
 	contexts, err := s.BiDi.TopContexts(ctx)
@@ -440,6 +487,34 @@ func (s *Session) Picture(ctx context.Context) ([]byte, error) {
 		return nil, err
 	}
 	return base64.StdEncoding.DecodeString(got.Data)
+}
+
+// paintLimit is how long a page is waited for to be painted.
+const paintLimit = 2 * time.Second
+
+// twoFrames ends once what the page shows now has been painted: the second frame
+// is asked for only when the first is on the display.
+const twoFrames = `const done = arguments[arguments.length - 1]; requestAnimationFrame(() => requestAnimationFrame(() => done(true)));`
+
+// painted waits until what a page shows is on its display as well. Engines that
+// take pictures on request paint for them; a display shows what has been painted.
+// A page that cannot be asked is not waited for.
+func (s *Session) painted(ctx context.Context) {
+	ctx, cancel := context.WithTimeout(Quiet(ctx), paintLimit)
+	defer cancel()
+	_ = s.ExecuteAsync(ctx, twoFrames, nil)
+}
+
+// onDisplay waits, where a display is filmed, until what a command did is to be
+// seen: its answer says when.
+func (r *Recording) onDisplay(ctx context.Context, x *exchange) {
+	if r.video == nil || r.s.inst.Display == nil || !x.changes() {
+		return
+	}
+	ctx = Quiet(ctx)
+	if _, err := r.s.AlertText(ctx); err != nil { // a dialog that is open would be closed by the next command
+		r.s.painted(ctx)
+	}
 }
 
 // Last takes the picture that a session leaves behind, if pictures are kept.
@@ -488,7 +563,8 @@ func (r *Recording) End(v verdict.Verdict) (made []Made) {
 	<-r.written
 	for _, x := range unanswered {
 		open := *x
-		open.took, open.err = r.At()-x.at, errUnanswered
+		r.count++
+		open.number, open.took, open.err = r.count, r.At()-x.at, errUnanswered
 		r.write(open)
 	}
 	patience := 3 * time.Second

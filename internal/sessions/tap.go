@@ -153,6 +153,9 @@ func (t *tap) command(ctx context.Context, method, path string, body []byte, sen
 		t.done.Store(true)
 	}
 	if rec != nil {
+		if err == nil && a.Status == http.StatusOK {
+			rec.onDisplay(ctx, x)
+		}
 		done := *x
 		done.took, done.answer, done.err = rec.At()-x.at, a, err
 		rec.note(done, x)

@@ -34,6 +34,22 @@ type video struct {
 	stop   func()        // has ffmpeg finish
 	ended  chan struct{} // closed when no more pictures come
 	good   bool
+
+	pictures chan timed // of a film of pictures: those that commands were taken for
+}
+
+// timed is what the session showed from a time on, in milliseconds.
+type timed struct {
+	picture []byte
+	from    float64
+}
+
+// show gives a film of pictures one that was taken for a command.
+func (v *video) show(picture []byte, from float64) {
+	select {
+	case v.pictures <- timed{picture, from}:
+	case <-v.ended:
+	}
 }
 
 // encoding is how ffmpeg writes every video.
@@ -117,51 +133,87 @@ func (v *video) ofPictures(r *Recording) error {
 		write.Close()
 		return err
 	}
+	v.pictures = make(chan timed)
 	ctx, cancel := context.WithCancel(r.ctx)
 	v.stop = cancel
 	go v.pump(ctx, r, write)
 	return nil
 }
 
-// pump takes pictures and writes as many frames of each as belong to the time
-// it was shown.
+// pump takes pictures, and those that were taken for commands, and writes as many
+// frames of each as belong to the time it was shown. A picture of its own counts
+// from when it was asked for, and not at all when a command may have changed the
+// page meanwhile: that command's own picture says what it did, and from when.
 func (v *video) pump(ctx context.Context, r *Recording, in io.WriteCloser) {
 	defer close(v.ended)
 	defer in.Close()
 	var picture []byte
-	written := 0
-	catchUp := func() bool {
-		due := int(time.Since(r.began).Seconds() * framesPerSecond)
-		for picture != nil && written < due {
+	since, written := 0.0, 0
+	until := func(at float64) bool { // writes what is shown up to a time
+		for due := int(at/1000*framesPerSecond + 0.5); picture != nil && written < due; written++ {
 			if _, err := in.Write(picture); err != nil {
 				return false
 			}
-			written++
 		}
 		return true
 	}
+	show := func(next timed) bool {
+		if next.from < since { // one of its own that a command's has overtaken
+			return true
+		}
+		since = next.from
+		if picture == nil {
+			picture = next.picture // what was before the first picture looks like it
+		}
+		if bytes.Equal(next.picture, picture) {
+			return true
+		}
+		ok := until(next.from)
+		picture = next.picture
+		return ok
+	}
+	own := make(chan timed, 1)
+	taking := false
+	defer func() {
+		if taking {
+			<-own
+		}
+	}()
 	t := time.NewTicker(time.Second / framesPerSecond)
 	defer t.Stop()
 	for {
-		shot, cancel := context.WithTimeout(ctx, 5*time.Second)
-		next, err := r.s.Picture(shot)
-		cancel()
-		if err == nil && !bytes.Equal(next, picture) {
-			if picture == nil {
-				picture = next
-			}
-			if !catchUp() {
-				return
-			}
-			picture = next
-		}
+		ok := true
 		select {
 		case <-ctx.Done():
-			catchUp()
+			until(r.At())
 			return
+		case next := <-v.pictures:
+			ok = show(next)
+		case next := <-own:
+			taking = false
+			ok = next.picture == nil || show(next)
 		case <-t.C:
+			if !taking {
+				taking = true
+				go func() { own <- v.take(ctx, r) }()
+			}
+		}
+		if !ok {
+			return
 		}
 	}
+}
+
+// take takes a picture, if nothing changes the page meanwhile.
+func (v *video) take(ctx context.Context, r *Recording) timed {
+	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	from, before := r.At(), r.changing.Load()
+	picture, err := r.s.Picture(ctx)
+	if err != nil || r.changing.Load() != before {
+		return timed{}
+	}
+	return timed{picture, from}
 }
 
 // end finishes the file.
