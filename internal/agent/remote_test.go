@@ -270,7 +270,7 @@ func TestWhatCannotBeAskedFor(t *testing.T) {
 		{`{"capabilities":{"alwaysMatch":{"browserName":"puffin"}}}`, webdriver.SessionNotCreated, "no agent has browser=puffin"},
 		{asking(`{"labels":{"site":"moon"}}`), webdriver.SessionNotCreated, "quay (site: wants moon, has none)"},
 		{`{"capabilities":{"alwaysMatch":{"browserName":"kestrel","webSocketUrl":true}}}`, webdriver.SessionNotCreated, "kestrel has no webSocketUrl"},
-		{`{"capabilities":{"alwaysMatch":{"browserName":"kestrel","acme:sail":true}}}`, webdriver.SessionNotCreated, "kestrel does not know acme:sail"},
+		{`{"capabilities":{"alwaysMatch":{"browserName":"kestrel","goog:sail":true}}}`, webdriver.SessionNotCreated, "kestrel does not know goog:sail, which is another engine's"},
 		{`{"capabilities":{"alwaysMatch":{"acme:x":"` + strings.Repeat("x", 5<<20) + `"}}}`, webdriver.InvalidArgument, "larger than 4 MiB"},
 	} {
 		a := r.do("POST", "/session", c.body)

@@ -89,6 +89,9 @@ func (v Vendor) Asking(o Options, settled map[string]any, bidi bool) webdriver.C
 	caps := webdriver.Capabilities{}
 	if o.Asked != nil {
 		maps.Copy(caps, o.Asked)
+		if caps["webSocketUrl"] == false { // as if it were not asked for; some drivers know no more than that it is there
+			delete(caps, "webSocketUrl")
+		}
 	} else {
 		caps["acceptInsecureCerts"], caps["unhandledPromptBehavior"] = true, "ignore"
 		if bidi {

@@ -25,16 +25,16 @@ func (s *Service) choose(alternatives []webdriver.Capabilities) (remote.Want, we
 		if want.Browser == "" {
 			browsers = s.allBrowsers()
 		}
-		why := "no agent has a browser: start one with pane agent"
+		var why []string
 		var waits *remote.Want
 		for _, b := range browsers {
 			var settled remote.Want
 			if settled, err = want.On(b, lab.Versions(b, "")); err != nil {
-				why = err.Error()
+				why = append(why, err.Error())
 				continue
 			}
 			if lacks := s.lacks(b, caps); lacks != "" {
-				why = lacks
+				why = append(why, lacks)
 				continue
 			}
 			needs := settled.Needs()
@@ -45,42 +45,36 @@ func (s *Service) choose(alternatives []webdriver.Capabilities) (remote.Want, we
 			case answer.Possible() && waits == nil:
 				waits = &settled
 			case !answer.Possible():
-				why = answer.Explain(needs)
+				why = append(why, answer.Explain(needs))
 			}
 		}
 		if waits != nil {
 			return *waits, caps, nil
 		}
-		reasons = append(reasons, why)
+		if len(why) == 0 {
+			why = []string{"no agent has a browser: start one with pane agent"}
+		}
+		reasons = append(reasons, strings.Join(why, "; "))
 	}
 	return remote.Want{}, nil, webdriver.Errorf(webdriver.SessionNotCreated, "%s", strings.Join(reasons, "; or: "))
 }
 
-// engineCaps are the extension capabilities that each engine's driver knows, and
-// whether it has BiDi.
-var engineCaps = map[string]struct {
-	prefixes []string
-	bidi     bool
-}{
-	"chromium": {[]string{"goog:", "webauthn:", "fedcm:"}, true},
-	"gecko":    {[]string{"moz:"}, true},
-	"webkit":   {[]string{"webkitgtk:", "webauthn:"}, false},
-	"standin":  {nil, false},
-}
+// hasBiDi lists the engines whose drivers have a webSocketUrl.
+var hasBiDi = []string{"chromium", "gecko"}
 
 // lacks says what of some capabilities no driver of a browser serves.
 func (s *Service) lacks(browser string, caps webdriver.Capabilities) string {
 	engine := s.engineOf(browser)
-	knows, ok := engineCaps[engine]
-	if !ok {
+	if engine == "" {
 		return "" // nobody has it: matching says so better
 	}
+	others := webdriver.OtherPrefixes(engine)
 	for _, name := range slices.Sorted(maps.Keys(caps)) {
-		if name == "webSocketUrl" && caps[name] == true && !knows.bidi {
+		if name == "webSocketUrl" && caps[name] == true && !slices.Contains(hasBiDi, engine) {
 			return browser + " has no webSocketUrl"
 		}
-		if prefix, _, extension := strings.Cut(name, ":"); extension && name != remote.OptionsKey && !slices.Contains(knows.prefixes, prefix+":") {
-			return fmt.Sprintf("%s does not know %s", browser, name)
+		if prefix, _, extension := strings.Cut(name, ":"); extension && slices.Contains(others, prefix+":") {
+			return fmt.Sprintf("%s does not know %s, which is another engine's", browser, name)
 		}
 	}
 	return ""

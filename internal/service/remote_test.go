@@ -1,16 +1,22 @@
 package service
 
 import (
+	"encoding/json"
 	"fmt"
+	"maps"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 
 	"parallelpane/internal/core/dispatch"
+	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/link"
 	"parallelpane/internal/store"
+	"parallelpane/internal/webdriver"
 )
 
 // session opens a session as an agent would have it open, under a run's name.
@@ -180,4 +186,39 @@ func TestNoAnswerMakesAnAgentDropAResultThatIsNotOnDisk(t *testing.T) {
 	e := l.applyLocked(ds)
 	l.mu.Unlock()
 	require.NoError(t, l.carryOut(e))
+}
+
+// The lab and the remote end that stands in for Firefox's driver process
+// capabilities alike: what one would serve, so would the other.
+func TestBothCapabilityProcessorsAgree(t *testing.T) {
+	l := openLab(t, t.TempDir())
+	l.mu.Lock()
+	a := &agentConn{name: "quay", instance: "quay", machine: fleet.Machine{OS: "linux", Slots: 2, Browsers: []fleet.Browser{{Name: "firefox", Engine: "gecko", Version: "153.7.0", Fits: true}}}}
+	l.agents["quay"] = a
+	e := l.applyLocked(l.machine.Join(l.now, a.forDispatch(), nil))
+	l.mu.Unlock()
+	require.NoError(t, l.carryOut(e))
+	offer := webdriver.Offer{Browser: "firefox", Version: "153.7.0", Platform: "linux", BiDi: true, Insecure: true, Others: webdriver.OtherPrefixes("gecko")}
+	pool := map[string][]any{"browserName": {"firefox", "chromium", "puffin"}, "browserVersion": {"153", "153.7.0", "15", "140"}, "platformName": {"linux", "LINUX", "windows", "mac"},
+		"acceptInsecureCerts": {true, false}, "webSocketUrl": {true, false}, "strictFileInteractability": {true, false}, "pageLoadStrategy": {"none", "eager"},
+		"moz:firefoxOptions": {map[string]any{}}, "goog:chromeOptions": {map[string]any{}}, "test:extension": {"abc", 123.0, false, map[string]any{"key": "value"}}}
+	names := slices.Sorted(maps.Keys(pool))
+	rapid.Check(t, func(t *rapid.T) {
+		draw := func() webdriver.Capabilities {
+			caps := webdriver.Capabilities{}
+			for _, name := range rapid.SliceOfNDistinct(rapid.SampledFrom(names), 0, 5, rapid.ID).Draw(t, "names") {
+				caps[name] = rapid.SampledFrom(pool[name]).Draw(t, name)
+			}
+			return caps
+		}
+		first := []webdriver.Capabilities{draw(), draw()}
+		raw, err := json.Marshal(map[string]any{"capabilities": map[string]any{"firstMatch": first}})
+		require.NoError(t, err)
+		alternatives, err := webdriver.Alternatives(raw)
+		require.NoError(t, err)
+		want, wantErr := offer.Choose(alternatives)
+		_, got, gotErr := l.choose(alternatives)
+		require.Equal(t, webdriver.CodeOf(wantErr), webdriver.CodeOf(gotErr), "%s: %v, %v", raw, wantErr, gotErr)
+		require.Equal(t, want, got)
+	})
 }

@@ -453,10 +453,43 @@ func (r *Recording) picture(x *exchange) {
 
 var errDialog = errors.New("a dialog is open")
 
+// dialogLooks is how often it is looked whether a dialog keeps a picture from
+// coming.
+const dialogLooks = 200 * time.Millisecond
+
+// untilDialog returns a context that ends when a dialog is open: no picture comes
+// before it is closed, and commands that would close it may wait for the picture.
+func (s *Session) untilDialog(ctx context.Context) (_ context.Context, stop func()) {
+	ctx, cancel := context.WithCancelCause(ctx)
+	ask := Quiet(ctx)
+	if s.BiDi == nil { // the picture is a command of its own, and has the driver's turn
+		ask = Beside(ctx)
+	}
+	looked := make(chan struct{})
+	go func() {
+		defer close(looked)
+		t := time.NewTicker(dialogLooks)
+		defer t.Stop()
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case <-t.C:
+			}
+			if _, err := s.AlertText(ask); err == nil {
+				cancel(errDialog)
+				return
+			}
+		}
+	}()
+	return ctx, func() { cancel(nil); <-looked }
+}
+
 // Picture is what the session shows now: a JPEG where the engine has BiDi, a
 // PNG elsewhere.
 func (s *Session) Picture(ctx context.Context) ([]byte, error) {
-	ctx = Quiet(ctx)
+	ctx, stop := s.untilDialog(Quiet(ctx))
+	defer stop()
 	if s.BiDi == nil {
 		// A dialog that is open would be closed by the command for a picture, as section
 		// 11 "User prompts" has it; asking for its text leaves it alone.

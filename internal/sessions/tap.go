@@ -55,11 +55,18 @@ type contextKey int
 const (
 	quietKey contextKey = iota
 	byKey
+	besideKey
 )
 
 // Quiet marks commands of the lab's own housekeeping, which are neither
 // recorded nor counted nor held.
 func Quiet(ctx context.Context) context.Context { return context.WithValue(ctx, quietKey, true) }
+
+// Beside marks quiet commands that are given while another one is with the driver,
+// to learn what keeps it.
+func Beside(ctx context.Context) context.Context {
+	return context.WithValue(Quiet(ctx), besideKey, true)
+}
 
 // By marks commands that a person gives by hand while reaching in.
 func By(ctx context.Context, who string) context.Context {
@@ -103,10 +110,12 @@ func (t *tap) RoundTrip(req *http.Request) (*http.Response, error) {
 
 // quietly passes a command of the lab's housekeeping.
 func (t *tap) quietly(req *http.Request) (*http.Response, error) {
-	if err := t.take(req.Context()); err != nil {
-		return nil, err
+	if req.Context().Value(besideKey) == nil {
+		if err := t.take(req.Context()); err != nil {
+			return nil, err
+		}
+		defer func() { <-t.turn }()
 	}
-	defer func() { <-t.turn }()
 	resp, err := t.next.RoundTrip(req)
 	if err != nil {
 		return nil, err

@@ -210,6 +210,27 @@ func wrongProxy(v any) string {
 	return ""
 }
 
+// EnginePrefixes are those of the extension capabilities that each engine's driver
+// knows.
+var EnginePrefixes = map[string][]string{
+	"chromium": {"goog:", "webauthn:", "fedcm:"}, "gecko": {"moz:"}, "webkit": {"webkitgtk:", "webauthn:"},
+}
+
+// OtherPrefixes lists the prefixes that other engines know and an engine does not.
+// An extension capability that no engine knows has none of them: nobody is refused
+// for it.
+func OtherPrefixes(engine string) (out []string) {
+	for _, prefixes := range EnginePrefixes {
+		for _, p := range prefixes {
+			if !slices.Contains(EnginePrefixes[engine], p) && !slices.Contains(out, p) {
+				out = append(out, p)
+			}
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
 // Offer is what a remote end can serve.
 type Offer struct {
 	Browser  string   // browserName
@@ -217,7 +238,7 @@ type Offer struct {
 	Platform string   // platformName
 	BiDi     bool     // webSocketUrl
 	Insecure bool     // acceptInsecureCerts
-	Prefixes []string // of extension capabilities that it knows, such as "moz:"
+	Others   []string // prefixes of extension capabilities that other engines know, such as "goog:": who asks for one means them
 }
 
 // Choose returns the first alternative that the offer meets (section 7.2.3
@@ -260,8 +281,8 @@ func (o Offer) lacks(c Capabilities) string {
 				return "it accepts no insecure certificates"
 			}
 		}
-		if prefix, _, ok := strings.Cut(name, ":"); ok && !slices.Contains(o.Prefixes, prefix+":") {
-			return "it does not know " + name
+		if prefix, _, ok := strings.Cut(name, ":"); ok && slices.Contains(o.Others, prefix+":") {
+			return name + " is another engine's"
 		}
 	}
 	return ""

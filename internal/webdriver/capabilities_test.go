@@ -68,11 +68,14 @@ func FuzzAlternatives(f *testing.F) {
 }
 
 func TestChooseTakesTheFirstThatCanBeServed(t *testing.T) {
-	o := Offer{Browser: "firefox", Version: "153.7.0", Platform: "linux", Prefixes: []string{"moz:"}}
+	o := Offer{Browser: "firefox", Version: "153.7.0", Platform: "linux", Others: OtherPrefixes("gecko")}
 	got, err := o.Choose([]Capabilities{{"browserName": "webkitgtk"}, {"browserVersion": "15"}, {"browserVersion": "153", "moz:debug": true, "webSocketUrl": false}, {}})
 	require.NoError(t, err)
 	assert.Equal(t, Capabilities{"browserVersion": "153", "moz:debug": true, "webSocketUrl": false}, got)
-	_, err = o.Choose([]Capabilities{{"browserName": "webkitgtk"}, {"platformName": "tern"}, {"webSocketUrl": true}, {"acceptInsecureCerts": true}, {"boat:size": 3}})
+	_, err = o.Choose([]Capabilities{{"browserName": "webkitgtk"}, {"platformName": "tern"}, {"webSocketUrl": true}, {"acceptInsecureCerts": true}, {"goog:size": 3}})
+	got, err2 := o.Choose([]Capabilities{{"boat:size": 3.0}})
+	require.NoError(t, err2, "what no engine knows refuses none")
+	assert.Len(t, got, 1)
 	assert.Equal(t, SessionNotCreated, CodeOf(err))
-	assert.ErrorContains(t, err, "this is firefox, not webkitgtk; this is linux, not tern; it has no webSocketUrl; it accepts no insecure certificates; it does not know boat:size")
+	assert.ErrorContains(t, err, "this is firefox, not webkitgtk; this is linux, not tern; it has no webSocketUrl; it accepts no insecure certificates; goog:size is another engine's")
 }

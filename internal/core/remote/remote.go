@@ -180,7 +180,7 @@ type Want struct {
 var own = []string{"browserName", "browserVersion", "platformName", OptionsKey}
 
 // systems are W3C platform names whose systems agents call otherwise.
-var systems = map[string]string{"mac": "macos", "darwin": "macos", "any": ""}
+var systems = map[string]string{"mac": "macos", "darwin": "macos", "any": "", "ANY": ""}
 
 // driversNames are what drivers call the browsers that the lab knows under
 // another name.
@@ -210,8 +210,7 @@ func NewWant(caps map[string]any, known func(browser string) bool) (Want, error)
 			return Want{}, fmt.Errorf("browserVersion: %w", err)
 		}
 	}
-	w.OS, _ = caps["platformName"].(string)
-	w.OS = strings.ToLower(w.OS)
+	w.OS, _ = caps["platformName"].(string) // as it is: section 7.2.3 compares it letter by letter
 	if name, ok := systems[w.OS]; ok {
 		w.OS = name
 	}

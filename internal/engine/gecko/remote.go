@@ -11,6 +11,7 @@ import (
 	"runtime"
 	"strings"
 	"sync"
+	"time"
 
 	"parallelpane/internal/webdriver"
 )
@@ -119,7 +120,7 @@ type remoteEnd struct {
 
 func newRemoteEnd(m *marionette, version string) *remoteEnd {
 	r := &remoteEnd{m: m, mux: http.NewServeMux(), offer: webdriver.Offer{Browser: "firefox", Version: version, Platform: runtime.GOOS,
-		BiDi: true, Insecure: true, Prefixes: []string{"moz:"}}}
+		BiDi: true, Insecure: true, Others: webdriver.OtherPrefixes("gecko")}}
 	if r.offer.Platform == "darwin" {
 		r.offer.Platform = "mac"
 	}
@@ -177,6 +178,14 @@ func (r *remoteEnd) newSession(w http.ResponseWriter, req *http.Request) {
 	if err != nil {
 		fail(w, err)
 		return
+	}
+	for name := range caps { // section 7.2.3: extension capabilities are matched as the engine likes; others' say nothing to it
+		if prefix, _, extension := strings.Cut(name, ":"); extension && prefix != "moz" {
+			delete(caps, name)
+		}
+	}
+	if caps["webSocketUrl"] == false { // as if it were not asked for
+		delete(caps, "webSocketUrl")
 	}
 	raw, err := r.m.call(req.Context(), "WebDriver:NewSession", caps)
 	if err != nil {
@@ -269,16 +278,95 @@ func (r *remoteEnd) pass(w http.ResponseWriter, req *http.Request, c command) {
 			params[key] = v
 		}
 	}
+	if one := c.name == "WebDriver:FindElementFromShadowRoot"; params["using"] == "xpath" && (one || c.name == "WebDriver:FindElementsFromShadowRoot") {
+		found, err := r.pathInShadow(req.Context(), params, one)
+		if err != nil {
+			fail(w, err)
+			return
+		}
+		reply(w, found)
+		return
+	}
 	raw, err := r.m.call(req.Context(), c.name, params)
+	if params["using"] == "xpath" && webdriver.CodeOf(err) == webdriver.JavascriptError { // section 12.3.5: it selects what is no element
+		err = webdriver.Errorf(webdriver.InvalidSelector, "%v selects what is no element", params["value"])
+	}
 	if err != nil {
 		fail(w, err)
 		return
 	}
 	value := unwrap(raw)
+	if change := answers[c.name]; change != nil {
+		v, err := change(value)
+		if err != nil {
+			fail(w, webdriver.Errorf(webdriver.UnknownError, "unexpected answer: %v", err))
+			return
+		}
+		reply(w, v)
+		return
+	}
 	if c.name == "WebDriver:CloseWindow" && string(bytes.TrimSpace(value)) == "[]" {
 		r.forget() // section 11.2: with its last window a session ends
 	}
 	reply(w, value)
+}
+
+// inShadow evaluates an XPath expression in a shadow tree. The engine starts from
+// no shadow root, but its children lead there: from the first of them, / is the
+// root of their tree, and ../ what a relative expression starts from.
+const inShadow = `const [root, path] = arguments, first = root.firstElementChild, found = [];
+const relative = (p) => p.trim().startsWith("/") || p.trim().startsWith("(") ? p : "../" + p.trim();
+try {
+  const r = document.evaluate(path.split("|").map(relative).join("|"), first || document, null, XPathResult.ORDERED_NODE_SNAPSHOT_TYPE, null);
+  for (let i = 0; first && i < r.snapshotLength; i++) found.push(r.snapshotItem(i));
+} catch (e) { return {wrong: String(e)}; }
+return found.every((n) => n.nodeType === 1) ? {found} : {wrong: "it selects what is no element"};`
+
+// pathInShadow is section 12.3.8 "Find Element From Shadow Root", or the one after
+// it, for the strategy XPath.
+func (r *remoteEnd) pathInShadow(ctx context.Context, p map[string]any, one bool) (any, error) {
+	raw, err := r.m.call(ctx, "WebDriver:GetTimeouts", struct{}{})
+	if err != nil {
+		return nil, err
+	}
+	var timeouts struct{ Implicit *float64 }
+	if err := json.Unmarshal(raw, &timeouts); err != nil {
+		return nil, err
+	}
+	for began := time.Now(); ; {
+		raw, err := r.m.call(ctx, "WebDriver:ExecuteScript", map[string]any{"script": inShadow,
+			"args": []any{map[string]any{webdriver.ShadowRootIdentifier: p["shadowRoot"]}, p["value"]}})
+		if err != nil {
+			return nil, err
+		}
+		var got struct {
+			Value struct {
+				Found []json.RawMessage `json:"found"`
+				Wrong string            `json:"wrong"`
+			} `json:"value"`
+		}
+		if err := json.Unmarshal(raw, &got); err != nil {
+			return nil, err
+		}
+		switch {
+		case got.Value.Wrong != "":
+			return nil, webdriver.Errorf(webdriver.InvalidSelector, "%v: %s", p["value"], got.Value.Wrong)
+		case len(got.Value.Found) > 0 && one:
+			return got.Value.Found[0], nil
+		case len(got.Value.Found) > 0:
+			return got.Value.Found, nil
+		case timeouts.Implicit != nil && time.Since(began) >= time.Duration(*timeouts.Implicit)*time.Millisecond:
+			if one {
+				return nil, webdriver.Errorf(webdriver.NoSuchElement, "nothing matches %v", p["value"])
+			}
+			return []any{}, nil
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(20 * time.Millisecond):
+		}
+	}
 }
 
 func (r *remoteEnd) forget() {

@@ -98,7 +98,9 @@ func TestEveryEndpoint(t *testing.T) {
 		}
 		status, got := ask(t, method, base+fill.Replace(path), body)
 		assert.Equal(t, 200, status, c.pattern)
-		assert.JSONEq(t, `{"value":null}`, got, c.pattern)
+		if answers[c.name] == nil {
+			assert.JSONEq(t, `{"value":null}`, got, c.pattern)
+		}
 		require.NotEmpty(t, b.asked, c.pattern)
 		name, raw, _ := strings.Cut(<-b.asked, " ")
 		assert.Equal(t, c.name, name, c.pattern)
