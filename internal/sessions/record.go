@@ -451,54 +451,73 @@ func (r *Recording) picture(x *exchange) {
 	})
 }
 
-var errDialog = errors.New("a dialog is open")
+var (
+	errDialog = errors.New("a dialog is open")
+	errBehind = errors.New("the window is behind another")
+)
 
 // dialogLooks is how often it is looked whether a dialog keeps a picture from
 // coming.
 const dialogLooks = 200 * time.Millisecond
 
-// untilDialog returns a context that ends when a dialog is open: no picture comes
-// before it is closed, and commands that would close it may wait for the picture.
-func (s *Session) untilDialog(ctx context.Context) (_ context.Context, stop func()) {
-	ctx, cancel := context.WithCancelCause(ctx)
-	ask := Quiet(ctx)
-	if s.BiDi == nil { // the picture is a command of its own, and has the driver's turn
-		ask = Beside(ctx)
+// unlessDialog takes a picture unless a dialog opens meanwhile: none comes before
+// it is closed, and commands that would close it may wait for the picture. take is
+// then left to end by itself, for not every driver survives a request that is taken
+// back.
+func (s *Session) unlessDialog(ctx context.Context, take func(context.Context) ([]byte, error)) ([]byte, error) {
+	type taken struct {
+		picture []byte
+		err     error
 	}
-	looked := make(chan struct{})
-	go func() {
-		defer close(looked)
-		t := time.NewTicker(dialogLooks)
-		defer t.Stop()
-		for {
-			select {
-			case <-ctx.Done():
-				return
-			case <-t.C:
-			}
-			if _, err := s.AlertText(ask); err == nil {
-				cancel(errDialog)
-				return
+	got := make(chan taken, 1)
+	patient, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
+	s.left.Go(func() {
+		defer cancel()
+		picture, err := take(patient)
+		got <- taken{picture, err}
+	})
+	t := time.NewTicker(dialogLooks)
+	defer t.Stop()
+	for {
+		select {
+		case x := <-got:
+			return x.picture, x.err
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-t.C:
+			if _, err := s.AlertText(Beside(patient)); err == nil {
+				return nil, errDialog
 			}
 		}
-	}()
-	return ctx, func() { cancel(nil); <-looked }
+	}
 }
 
 // Picture is what the session shows now: a JPEG where the engine has BiDi, a
 // PNG elsewhere.
 func (s *Session) Picture(ctx context.Context) ([]byte, error) {
-	ctx, stop := s.untilDialog(Quiet(ctx))
-	defer stop()
-	if s.BiDi == nil {
-		// A dialog that is open would be closed by the command for a picture, as section
-		// 11 "User prompts" has it; asking for its text leaves it alone.
-		if _, err := s.AlertText(ctx); err == nil {
-			return nil, errDialog
-		}
-		s.painted(ctx)
-		return s.Screenshot(ctx)
+	if s.BiDi != nil {
+		return s.unlessDialog(ctx, s.captured)
 	}
+	if err := s.tap.take(ctx); err != nil { // it is a command of its own, and the driver has one at a time
+		return nil, err
+	}
+	defer func() { <-s.tap.turn }()
+	// A dialog that is open would be closed by the command for a picture, as section
+	// 11 "User prompts" has it; asking for its text leaves it alone.
+	if _, err := s.AlertText(Beside(ctx)); err == nil {
+		return nil, errDialog
+	}
+	return s.unlessDialog(ctx, func(ctx context.Context) ([]byte, error) {
+		if !s.painted(Beside(ctx)) {
+			return nil, errBehind
+		}
+		return s.Screenshot(Beside(ctx))
+	})
+}
+
+// captured is a picture over BiDi.
+func (s *Session) captured(ctx context.Context) ([]byte, error) {
+	ctx = Quiet(ctx)
 	contexts, err := s.BiDi.TopContexts(ctx)
 	if err != nil {
 		return nil, err
@@ -525,17 +544,34 @@ func (s *Session) Picture(ctx context.Context) ([]byte, error) {
 // paintLimit is how long a page is waited for to be painted.
 const paintLimit = 2 * time.Second
 
-// twoFrames ends once what the page shows now has been painted: the second frame
-// is asked for only when the first is on the display.
-const twoFrames = `const done = arguments[arguments.length - 1]; requestAnimationFrame(() => requestAnimationFrame(() => done(true)));`
+// Two scripts with which a page says that what it shows now has been painted: the
+// second frame is asked for only when the first is on the display. They end at
+// once, for drivers lose sight of windows that are closed under a script.
+const (
+	askFrames = `const k = Symbol.for("pane painted"); document[k] = false; requestAnimationFrame(() => requestAnimationFrame(() => { document[k] = true; })); return !document.hidden`
+	hadFrames = `return document[Symbol.for("pane painted")] === true`
+)
 
 // painted waits until what a page shows is on its display as well. Engines that
 // take pictures on request paint for them; a display shows what has been painted.
-// A page that cannot be asked is not waited for.
-func (s *Session) painted(ctx context.Context) {
-	ctx, cancel := context.WithTimeout(Quiet(ctx), paintLimit)
-	defer cancel()
-	_ = s.ExecuteAsync(ctx, twoFrames, nil)
+// It reports whether the page is shown at all: a driver may wait for ever for the
+// picture of a window that is behind another.
+func (s *Session) painted(ctx context.Context) (shown bool) {
+	if err := s.Execute(ctx, askFrames, &shown); err != nil {
+		return true // a page that cannot be asked is not waited for
+	}
+	for began := time.Now(); shown && time.Since(began) < paintLimit; {
+		var done bool
+		if err := s.Execute(ctx, hadFrames, &done); err != nil || done {
+			return true
+		}
+		select {
+		case <-ctx.Done():
+			return true
+		case <-time.After(10 * time.Millisecond):
+		}
+	}
+	return shown
 }
 
 // onDisplay waits, where a display is filmed, until what a command did is to be
@@ -544,7 +580,7 @@ func (r *Recording) onDisplay(ctx context.Context, x *exchange) {
 	if r.video == nil || r.s.inst.Display == nil || !x.changes() {
 		return
 	}
-	ctx = Quiet(ctx)
+	ctx = Quiet(context.WithoutCancel(ctx))       // not every driver survives a request that is taken back
 	if _, err := r.s.AlertText(ctx); err != nil { // a dialog that is open would be closed by the next command
 		r.s.painted(ctx)
 	}

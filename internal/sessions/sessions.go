@@ -128,7 +128,8 @@ type Session struct {
 	log     *os.File
 	tap     *tap
 	prompts *prompts
-	proxy   *proxy // nil unless the network is recorded by one
+	left    sync.WaitGroup // pictures that were given up and end by themselves
+	proxy   *proxy         // nil unless the network is recorded by one
 }
 
 // StartError means that no session could be opened: the lab's fault, never the
@@ -326,6 +327,7 @@ func (s *Session) discard() {
 	if s.inst != nil {
 		s.inst.Close()
 	}
+	s.left.Wait()
 	if s.tap != nil {
 		s.tap.close()
 	}

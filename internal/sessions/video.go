@@ -19,8 +19,12 @@ import (
 	"parallelpane/internal/webdriver"
 )
 
-// framesPerSecond is how often a video shows something new.
-const framesPerSecond = 5
+// framesPerSecond is how often a video of pictures shows something new, and
+// displayPerSecond one of a display: what it misses it cannot know of later.
+const (
+	framesPerSecond  = 5
+	displayPerSecond = 10
+)
 
 // video has ffmpeg make a WebM of a session: of its virtual display where it has
 // one of its own, else of the pictures that the engine takes. Either begins with
@@ -91,7 +95,7 @@ func (v *video) firstPage(ctx context.Context, r *Recording, x *exchange) {
 // carries the time of day, which becomes the session's; what was before the first
 // frame looks like it.
 func (v *video) ofDisplay(ctx context.Context, r *Recording, more ...string) error {
-	rate := strconv.Itoa(framesPerSecond)
+	rate := strconv.Itoa(displayPerSecond)
 	zero := strconv.FormatFloat(float64(r.began.UnixMicro())/1e6, 'f', 6, 64)
 	a := r.s.window(ctx)
 	args := []string{"-f", "x11grab", "-framerate", rate, "-video_size", fmt.Sprintf("%dx%d", a.Dx(), a.Dy()), "-draw_mouse", "0", "-copyts",
@@ -220,7 +224,7 @@ func (v *video) take(ctx context.Context, r *Recording) timed {
 func (v *video) end(r *Recording) error {
 	if r.s.inst.Display != nil {
 		v.begun.Do(func() { // no page was ever asked for
-			frames := 1 + int(r.At()/1000*framesPerSecond)
+			frames := 1 + int(r.At()/1000*displayPerSecond)
 			if v.err = v.ofDisplay(r.ctx, r, "-frames:v", strconv.Itoa(frames)); v.err == nil {
 				v.stop = func() {}
 			}

@@ -189,7 +189,7 @@ func TestRestoreGoesOnWithLiveLeases(t *testing.T) {
 	m.Know(t0, agentWith("quay", 1, "chromium"))
 	r := runOf("r", 3, "chromium")
 	r.Panes[0].Tests[0] = Test{Past: []verdict.Verdict{verdict.Passed}, Settled: true}
-	m.Restore(t0, r, []Lease{{Fence: 41, Agent: "quay", Run: "r", Tests: []int{0, 1}}})
+	m.Restore(t0, r, []Lease{{Fence: 41, Agent: "quay", Run: "r", Tests: []int{0, 1}, Attempt: []int{1, 1}}})
 	m.Join(t0, agentWith("quay", 1, "chromium"), []int64{41})
 	ok, ds := m.Result(t0, 41, 1, Outcome{Verdict: verdict.Passed})
 	assert.True(t, ok)
