@@ -5,7 +5,7 @@ STAMPS  := .stamps
 CONSOLE := web/dist/index.html
 SOURCES := $(shell find cmd internal -name '*.go' -o -path '*internal*' \( -name '*.sql' -o -name '*.js' -o -name '*.json' -o -name '*.yaml' -o -name '*.html' -o -name '*.css' -o -name '*.txt' \)) go.mod go.sum web/web.go
 
-.PHONY: demo test build setup lint unit bench shots fuzz clean
+.PHONY: demo test build setup lint unit bench soak shots fuzz clean
 
 demo: build
 	./bin/pane demo
@@ -43,6 +43,11 @@ unit: $(STAMPS)/npm
 
 bench: build
 	$(GO) run ./tools/bench -out docs/benchmarks.md
+
+# Real processes, killed again and again: make soak MINUTES=10 SEED=7
+soak: build
+	PANE_SOAK=$(or $(MINUTES),3) PANE_SEED=$(or $(SEED),1) $(GO) test -count=1 -timeout 0 -v ./internal/cli -run Soak
+	PANE_CLICKS=100 PANE_THOROUGH=1 $(GO) test -count=1 -timeout 0 -v ./internal/sessions -run 'UnderLoad|DialogsOfRecorded'
 
 shots: build
 	$(GO) run ./tools/shots -out docs/screenshots
