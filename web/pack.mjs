@@ -4,7 +4,10 @@ import { readdirSync, readFileSync, statSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { gzipSync } from "node:zlib";
 
-const files = (dir) => readdirSync(dir).flatMap((n) => (statSync(join(dir, n)).isDirectory() ? files(join(dir, n)) : [join(dir, n)]));
+const files = (dir) =>
+  readdirSync(dir).flatMap((n) =>
+    statSync(join(dir, n)).isDirectory() ? files(join(dir, n)) : [join(dir, n)],
+  );
 let total = 0;
 for (const f of files("dist").filter((f) => /\.(html|js|css|svg)$/.test(f))) {
   const packed = gzipSync(readFileSync(f), { level: 9 });

@@ -45,7 +45,10 @@ export interface RunEvent {
 
 /** An error the service explained (RFC 9457). */
 export class Problem extends Error {
-  constructor(readonly status: number, detail: string) {
+  constructor(
+    readonly status: number,
+    detail: string,
+  ) {
     super(detail);
   }
 }
@@ -77,9 +80,14 @@ export async function text(path: string): Promise<string> {
 }
 
 /** What an open session shows, once it is another picture than the one known; null when nothing changed for a while. */
-export async function picture(session: string, after: number): Promise<{ image: Blob; number: number } | null> {
+export async function picture(
+  session: string,
+  after: number,
+): Promise<{ image: Blob; number: number } | null> {
   const answer = await call("GET", `/sessions/${session}/picture?after=${after}`);
-  return answer.status === 204 ? null : { image: await answer.blob(), number: Number(answer.headers.get("Pane-Picture")) };
+  return answer.status === 204
+    ? null
+    : { image: await answer.blob(), number: Number(answer.headers.get("Pane-Picture")) };
 }
 
 export async function post<T>(path: string, body?: unknown): Promise<T> {
@@ -99,7 +107,11 @@ export function listen(path: string, on: (e: RunEvent) => void, reset: () => voi
   const source = new EventSource(prefix + path);
   source.onopen = reset;
   for (const type of ["run", "wall", "agents", "sessions"]) {
-    source.addEventListener(type, (m) => { on(JSON.parse((m as MessageEvent<string>).data) as RunEvent); });
+    source.addEventListener(type, (m) => {
+      on(JSON.parse((m as MessageEvent<string>).data) as RunEvent);
+    });
   }
-  return () => { source.close(); };
+  return () => {
+    source.close();
+  };
 }

@@ -9,9 +9,20 @@ export function useFresh(list: string, types: RunEvent["type"][]) {
   useEffect(() => {
     const refresh = () => void queries.invalidateQueries({ queryKey: [list] });
     let waiting: ReturnType<typeof setTimeout> | undefined;
-    const stop = listen("/events", (e) => {
-      if (wanted.split(" ").includes(e.type)) waiting ??= setTimeout(() => { waiting = undefined; refresh(); }, 400);
-    }, refresh);
-    return () => { stop(); clearTimeout(waiting); };
+    const stop = listen(
+      "/events",
+      (e) => {
+        if (wanted.split(" ").includes(e.type))
+          waiting ??= setTimeout(() => {
+            waiting = undefined;
+            refresh();
+          }, 400);
+      },
+      refresh,
+    );
+    return () => {
+      stop();
+      clearTimeout(waiting);
+    };
   }, [queries, list, wanted]);
 }

@@ -5,7 +5,16 @@ import { get, post, Problem, remove, type Storage, type Who } from "../api/clien
 import { Button, Empty, Trouble, Waiting } from "../ui/parts";
 import { useTheme } from "./useTheme";
 
-const pages: [string, string][] = [["/", "Runs"], ["/sessions", "Sessions"], ["/start", "New run"], ["/connect", "Your runner"], ["/matrix", "Matrix"], ["/schedules", "Schedules"], ["/fleet", "Fleet"], ["/recordings", "Recordings"]];
+const pages: [string, string][] = [
+  ["/", "Runs"],
+  ["/sessions", "Sessions"],
+  ["/start", "New run"],
+  ["/connect", "Your runner"],
+  ["/matrix", "Matrix"],
+  ["/schedules", "Schedules"],
+  ["/fleet", "Fleet"],
+  ["/recordings", "Recordings"],
+];
 
 /** What surrounds every page; without a session it is the sign-in page. */
 export function Frame() {
@@ -16,24 +25,47 @@ export function Frame() {
   return (
     <div className="min-h-screen">
       <header className="flex h-12 items-center gap-6 border-b border-line bg-sheet px-5">
-        <Link to="/" className="flex items-center gap-2 font-semibold tracking-wide"><img src="/glass.svg" alt="" width={20} height={20} />Parallel Pane</Link>
+        <Link to="/" className="flex items-center gap-2 font-semibold tracking-wide">
+          <img src="/glass.svg" alt="" width={20} height={20} />
+          Parallel Pane
+        </Link>
         <nav aria-label="Main" className="flex gap-1 text-sm">
           {pages.map(([to, name]) => (
-            <NavLink key={to} to={to} end={to === "/"} className={({ isActive }) => `rounded px-3 py-1.5 ${isActive ? "bg-raised text-ink" : "text-soft hover:text-ink"}`}>{name}</NavLink>))}
+            <NavLink
+              key={to}
+              to={to}
+              end={to === "/"}
+              className={({ isActive }) =>
+                `rounded px-3 py-1.5 ${isActive ? "bg-raised text-ink" : "text-soft hover:text-ink"}`
+              }
+            >
+              {name}
+            </NavLink>
+          ))}
         </nav>
         <Person who={me.data} />
       </header>
       <Room />
-      <main className="mx-auto max-w-[1500px] px-5 py-4"><Outlet /></main>
+      <main className="mx-auto max-w-[1500px] px-5 py-4">
+        <Outlet />
+      </main>
     </div>
   );
 }
 
 /** A disk that is nearly full is everybody's business. */
 function Room() {
-  const storage = useQuery({ queryKey: ["storage"], queryFn: () => get<Storage>("/storage"), refetchInterval: 30_000 });
+  const storage = useQuery({
+    queryKey: ["storage"],
+    queryFn: () => get<Storage>("/storage"),
+    refetchInterval: 30_000,
+  });
   if (!storage.data?.full) return null;
-  return <p role="alert" className="border-b border-failed bg-failed/15 px-5 py-2 text-sm">{storage.data.full}</p>;
+  return (
+    <p role="alert" className="border-b border-failed bg-failed/15 px-5 py-2 text-sm">
+      {storage.data.full}
+    </p>
+  );
 }
 
 function Person({ who }: { who: Who }) {
@@ -46,9 +78,20 @@ function Person({ who }: { who: Who }) {
   };
   return (
     <div className="ml-auto flex items-center gap-3 text-sm text-soft">
-      <span>{who.name.replace(" (console)", "")}, {who.role}</span>
-      <Button className="text-xs" onClick={() => { setTheme(theme === "dark" ? "light" : "dark"); }}>{theme === "dark" ? "Light" : "Dark"}</Button>
-      <Button className="text-xs" onClick={() => void leave()}>Sign out</Button>
+      <span>
+        {who.name.replace(" (console)", "")}, {who.role}
+      </span>
+      <Button
+        className="text-xs"
+        onClick={() => {
+          setTheme(theme === "dark" ? "light" : "dark");
+        }}
+      >
+        {theme === "dark" ? "Light" : "Dark"}
+      </Button>
+      <Button className="text-xs" onClick={() => void leave()}>
+        Sign out
+      </Button>
     </div>
   );
 }
@@ -67,14 +110,37 @@ function SignIn() {
   };
   return (
     <main className="mx-auto mt-24 max-w-md px-5">
-      <h1 className="flex items-center gap-3 text-xl font-semibold"><img src="/glass.svg" alt="" width={28} height={28} />Parallel Pane</h1>
-      <p className="mt-4 text-soft">Sign in with a token, or open a one-time link: <code className="font-mono text-ink">pane link</code> prints one.
-        The first token lies in the service&apos;s data directory, in <code className="font-mono text-ink">admin.token</code>.</p>
-      <form className="mt-6 grid gap-3" onSubmit={(e) => { e.preventDefault(); void enter(); }}>
-        <label className="grid gap-1.5 text-sm font-medium">Token
-          <input type="password" autoComplete="current-password" value={token} onChange={(e) => { setToken(e.target.value); }} className="rounded border border-line bg-sheet px-3 py-2 font-mono" />
+      <h1 className="flex items-center gap-3 text-xl font-semibold">
+        <img src="/glass.svg" alt="" width={28} height={28} />
+        Parallel Pane
+      </h1>
+      <p className="mt-4 text-soft">
+        Sign in with a token, or open a one-time link: <code className="font-mono text-ink">pane link</code>{" "}
+        prints one. The first token lies in the service&apos;s data directory, in{" "}
+        <code className="font-mono text-ink">admin.token</code>.
+      </p>
+      <form
+        className="mt-6 grid gap-3"
+        onSubmit={(e) => {
+          e.preventDefault();
+          void enter();
+        }}
+      >
+        <label className="grid gap-1.5 text-sm font-medium">
+          Token
+          <input
+            type="password"
+            autoComplete="current-password"
+            value={token}
+            onChange={(e) => {
+              setToken(e.target.value);
+            }}
+            className="rounded border border-line bg-sheet px-3 py-2 font-mono"
+          />
         </label>
-        <Button type="submit" kind="accent" className="justify-center" disabled={token.trim() === ""}>Sign in</Button>
+        <Button type="submit" kind="accent" className="justify-center" disabled={token.trim() === ""}>
+          Sign in
+        </Button>
       </form>
       {error && <Trouble error={error} />}
     </main>
@@ -82,5 +148,11 @@ function SignIn() {
 }
 
 export function Nowhere() {
-  return <Empty title="There is no such page"><Link className="text-accent underline" to="/">On to the runs</Link></Empty>;
+  return (
+    <Empty title="There is no such page">
+      <Link className="text-accent underline" to="/">
+        On to the runs
+      </Link>
+    </Empty>
+  );
 }

@@ -21,7 +21,12 @@ import { Frame, Nowhere } from "./Frame";
 import "./theme.css";
 
 const queries = new QueryClient({
-  defaultOptions: { queries: { staleTime: 10_000, retry: (n, e) => n < 2 && e instanceof Problem && (e.status === 0 || e.status >= 500) } },
+  defaultOptions: {
+    queries: {
+      staleTime: 10_000,
+      retry: (n, e) => n < 2 && e instanceof Problem && (e.status === 0 || e.status >= 500),
+    },
+  },
 });
 
 const root = document.getElementById("root");

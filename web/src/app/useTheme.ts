@@ -12,6 +12,14 @@ function preferred(): Theme {
 /** The theme: what was chosen here, else what the system prefers. */
 export function useTheme(): [Theme, (t: Theme) => void] {
   const [theme, setTheme] = useState(preferred);
-  useEffect(() => { document.documentElement.dataset.theme = theme; }, [theme]);
-  return [theme, (t) => { localStorage.setItem(key, t); setTheme(t); }];
+  useEffect(() => {
+    document.documentElement.dataset.theme = theme;
+  }, [theme]);
+  return [
+    theme,
+    (t) => {
+      localStorage.setItem(key, t);
+      setTheme(t);
+    },
+  ];
 }

@@ -1,7 +1,8 @@
 import { useId } from "react";
 
 /** How a pane of glass is filled: a verdict, or what is going on while there is none. */
-export type Fill = "passed" | "failed" | "flaky" | "lab-fault" | "skipped" | "unsupported" | "ended" | "running" | "queued";
+export type Fill =
+  "passed" | "failed" | "flaky" | "lab-fault" | "skipped" | "unsupported" | "ended" | "running" | "queued";
 
 export const fills: Fill[] = ["failed", "lab-fault", "flaky", "ended", "unsupported", "skipped", "passed"];
 
@@ -14,8 +15,15 @@ export function fillOf(state: string, verdict: string): Fill {
 export const said = (verdict: string): string => verdict.replace("-", " ");
 
 export const inkOf: Record<Fill, string> = {
-  passed: "text-passed", failed: "text-failed", flaky: "text-flaky", "lab-fault": "text-lab-fault",
-  ended: "text-soft", skipped: "text-idle", unsupported: "text-idle", running: "text-accent", queued: "text-idle",
+  passed: "text-passed",
+  failed: "text-failed",
+  flaky: "text-flaky",
+  "lab-fault": "text-lab-fault",
+  ended: "text-soft",
+  skipped: "text-idle",
+  unsupported: "text-idle",
+  running: "text-accent",
+  queued: "text-idle",
 };
 
 function Inside({ fill }: { fill: Fill }) {
@@ -24,16 +32,29 @@ function Inside({ fill }: { fill: Fill }) {
     case "passed":
       return <rect x="2.5" y="2.5" width="11" height="11" fill="currentColor" />;
     case "failed":
-      return <><path d="M2.5 2.5h11l-11 11z" fill="currentColor" /><path d="M13.5 2.5l-11 11" stroke="currentColor" strokeWidth="1.2" /></>;
+      return (
+        <>
+          <path d="M2.5 2.5h11l-11 11z" fill="currentColor" />
+          <path d="M13.5 2.5l-11 11" stroke="currentColor" strokeWidth="1.2" />
+        </>
+      );
     case "flaky":
       return <rect x="2.5" y="8" width="11" height="5.5" fill="currentColor" />;
     case "running":
-      return <>
-        <clipPath id={id}><rect x="2" y="2" width="12" height="12" /></clipPath>
-        <g clipPath={`url(#${id})`}><path className="glass-sweep" d="M4 14L10 2h3L7 14z" fill="currentColor" opacity="0.85" /></g>
-      </>;
+      return (
+        <>
+          <clipPath id={id}>
+            <rect x="2" y="2" width="12" height="12" />
+          </clipPath>
+          <g clipPath={`url(#${id})`}>
+            <path className="glass-sweep" d="M4 14L10 2h3L7 14z" fill="currentColor" opacity="0.85" />
+          </g>
+        </>
+      );
     case "ended":
-      return <rect x="4.6" y="4.6" width="6.8" height="6.8" fill="none" stroke="currentColor" strokeWidth="1.2" />;
+      return (
+        <rect x="4.6" y="4.6" width="6.8" height="6.8" fill="none" stroke="currentColor" strokeWidth="1.2" />
+      );
     case "unsupported":
       return <path d="M4 4l8 8M12 4l-8 8" stroke="currentColor" strokeWidth="1.2" />;
     case "skipped":
@@ -46,9 +67,26 @@ function Inside({ fill }: { fill: Fill }) {
 /** A pane of glass: the verdict by shape as well as colour. */
 export function Glass({ fill, size = 16, label }: { fill: Fill; size?: number; label?: string }) {
   return (
-    <svg width={size} height={size} viewBox="0 0 16 16" className={`${inkOf[fill]} shrink-0`} role="img" aria-label={label ?? said(fill)}>
-      <rect x="1" y="1" width="14" height="14" rx="1.2" fill="none" stroke="currentColor" strokeWidth="1.1"
-        strokeDasharray={fill === "lab-fault" ? "2.4 1.8" : undefined} opacity={fill === "skipped" ? 0.5 : 1} />
+    <svg
+      width={size}
+      height={size}
+      viewBox="0 0 16 16"
+      className={`${inkOf[fill]} shrink-0`}
+      role="img"
+      aria-label={label ?? said(fill)}
+    >
+      <rect
+        x="1"
+        y="1"
+        width="14"
+        height="14"
+        rx="1.2"
+        fill="none"
+        stroke="currentColor"
+        strokeWidth="1.1"
+        strokeDasharray={fill === "lab-fault" ? "2.4 1.8" : undefined}
+        opacity={fill === "skipped" ? 0.5 : 1}
+      />
       <Inside fill={fill} />
     </svg>
   );
@@ -60,18 +98,45 @@ export function Counts({ counts }: { counts: Record<string, number> }) {
   const shown = [...fills].reverse().filter((f) => (counts[f] ?? 0) > 0);
   return (
     <span className="inline-flex flex-wrap gap-x-3 gap-y-1 whitespace-nowrap">
-      {shown.map((f) => <span key={f} className={`inline-flex items-center gap-1 ${inkOf[f]}`}><Glass fill={f} size={12} label="" />{counts[f]} {said(f)}</span>)}
-      {open > 0 && <span className="inline-flex items-center gap-1 text-soft"><Glass fill="queued" size={12} label="" />{open} open</span>}
+      {shown.map((f) => (
+        <span key={f} className={`inline-flex items-center gap-1 ${inkOf[f]}`}>
+          <Glass fill={f} size={12} label="" />
+          {counts[f]} {said(f)}
+        </span>
+      ))}
+      {open > 0 && (
+        <span className="inline-flex items-center gap-1 text-soft">
+          <Glass fill="queued" size={12} label="" />
+          {open} open
+        </span>
+      )}
     </span>
   );
 }
 
 /** What the shapes mean. */
 export function Legend({ present }: { present: Set<Fill> }) {
-  const order: Fill[] = ["passed", "flaky", "failed", "lab-fault", "ended", "unsupported", "skipped", "running", "queued"];
+  const order: Fill[] = [
+    "passed",
+    "flaky",
+    "failed",
+    "lab-fault",
+    "ended",
+    "unsupported",
+    "skipped",
+    "running",
+    "queued",
+  ];
   return (
     <ul className="flex flex-wrap gap-4 text-soft text-xs" aria-label="What the panes mean">
-      {order.filter((f) => present.has(f)).map((f) => <li key={f} className="flex items-center gap-1.5"><Glass fill={f} size={13} label="" />{said(f)}</li>)}
+      {order
+        .filter((f) => present.has(f))
+        .map((f) => (
+          <li key={f} className="flex items-center gap-1.5">
+            <Glass fill={f} size={13} label="" />
+            {said(f)}
+          </li>
+        ))}
     </ul>
   );
 }

@@ -4,11 +4,22 @@ import { useSearchParams } from "react-router";
 export function useFilters() {
   const [params, setParams] = useSearchParams();
   const set = (name: string, value: string) => {
-    setParams((old) => {
-      const next = new URLSearchParams(old);
-      if (value) next.set(name, value); else next.delete(name);
-      return next;
-    }, { replace: true });
+    setParams(
+      (old) => {
+        const next = new URLSearchParams(old);
+        if (value) next.set(name, value);
+        else next.delete(name);
+        return next;
+      },
+      { replace: true },
+    );
   };
-  return { params, value: (name: string) => params.get(name) ?? "", set, clear: () => { setParams({}); } };
+  return {
+    params,
+    value: (name: string) => params.get(name) ?? "",
+    set,
+    clear: () => {
+      setParams({});
+    },
+  };
 }

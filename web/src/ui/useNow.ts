@@ -4,8 +4,15 @@ import { useEffect, useState } from "react";
 export function useNow(running: boolean): number {
   const [now, setNow] = useState(() => Date.now());
   useEffect(() => {
-    const timer = setInterval(() => { setNow(Date.now()); }, running ? 1000 : 30_000);
-    return () => { clearInterval(timer); };
+    const timer = setInterval(
+      () => {
+        setNow(Date.now());
+      },
+      running ? 1000 : 30_000,
+    );
+    return () => {
+      clearInterval(timer);
+    };
   }, [running]);
   return now;
 }

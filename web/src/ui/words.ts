@@ -16,7 +16,11 @@ export function ago(iso: string | null | undefined, now: number): string {
 }
 
 /** From start to end, or to now while something runs. */
-export function between(start: string | null | undefined, end: string | null | undefined, now: number): number | null {
+export function between(
+  start: string | null | undefined,
+  end: string | null | undefined,
+  now: number,
+): number | null {
   return start ? (end ? Date.parse(end) : now) - Date.parse(start) : null;
 }
 

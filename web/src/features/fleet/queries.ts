@@ -7,7 +7,13 @@ export function useAgents() {
   const queries = useQueryClient();
   useEffect(() => {
     const refresh = () => void queries.invalidateQueries({ queryKey: ["agents"] });
-    return listen("/events", (e) => { if (e.type === "agents" || e.type === "run") refresh(); }, refresh);
+    return listen(
+      "/events",
+      (e) => {
+        if (e.type === "agents" || e.type === "run") refresh();
+      },
+      refresh,
+    );
   }, [queries]);
   return useQuery({ queryKey: ["agents"], queryFn: () => get<Agent[]>("/agents"), refetchInterval: 5000 });
 }
@@ -16,5 +22,9 @@ export function useAgents() {
 export function useWhy(needs: string, project = "") {
   const q = new URLSearchParams({ needs });
   if (project) q.set("project", project);
-  return useQuery({ queryKey: ["why", needs, project], queryFn: () => get<Why>(`/why?${q}`), placeholderData: (old) => old });
+  return useQuery({
+    queryKey: ["why", needs, project],
+    queryFn: () => get<Why>(`/why?${q}`),
+    placeholderData: (old) => old,
+  });
 }

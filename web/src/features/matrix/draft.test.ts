@@ -2,9 +2,20 @@ import { describe, expect, it } from "vitest";
 import { asYAML, chosen, fromMatrix } from "./draft";
 
 const source = {
-  name: "saltmarsh: wide", project: "saltmarsh",
-  matrix: { name: "wide", axes: [{ name: "browser", values: ["chromium", "webkitgtk"] }, { name: "on", values: ["yes", "1.0"] }], cover: { strength: 2, axes: ["browser", "on"] },
-    only: ['browser != "webkitgtk"'], drop: [{ browser: ["webkitgtk"], on: ["yes"] }], add: [{ browser: "webkitgtk", on: "1.0" }], seed: 7 },
+  name: "saltmarsh: wide",
+  project: "saltmarsh",
+  matrix: {
+    name: "wide",
+    axes: [
+      { name: "browser", values: ["chromium", "webkitgtk"] },
+      { name: "on", values: ["yes", "1.0"] },
+    ],
+    cover: { strength: 2, axes: ["browser", "on"] },
+    only: ['browser != "webkitgtk"'],
+    drop: [{ browser: ["webkitgtk"], on: ["yes"] }],
+    add: [{ browser: "webkitgtk", on: "1.0" }],
+    seed: 7,
+  },
 };
 
 describe("a draft", () => {
@@ -26,8 +37,22 @@ describe("a draft", () => {
 
 describe("asYAML", () => {
   it("quotes what YAML would read as something else than text", () => {
-    expect(asYAML(fromMatrix(source))).toBe([
-      "matrices:", "  wide:", "    axes:", "      browser: [chromium, webkitgtk]", '      "on": ["yes", "1.0"]', "    only:", '      - "browser != \\"webkitgtk\\""',
-      "    drop:", '      - {browser: [webkitgtk], "on": ["yes"]}', "    add:", '      - {browser: webkitgtk, "on": "1.0"}', "    cover: pairs", "    seed: 7"].join("\n"));
+    expect(asYAML(fromMatrix(source))).toBe(
+      [
+        "matrices:",
+        "  wide:",
+        "    axes:",
+        "      browser: [chromium, webkitgtk]",
+        '      "on": ["yes", "1.0"]',
+        "    only:",
+        '      - "browser != \\"webkitgtk\\""',
+        "    drop:",
+        '      - {browser: [webkitgtk], "on": ["yes"]}',
+        "    add:",
+        '      - {browser: webkitgtk, "on": "1.0"}',
+        "    cover: pairs",
+        "    seed: 7",
+      ].join("\n"),
+    );
   });
 });

@@ -21,7 +21,13 @@ export function RunPage() {
     <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
       <Head run={run.data} />
       <Left run={run.data} />
-      <Window run={run.data} chosen={only} onChoose={(key) => { setParams(key === only ? {} : { pane: key }, { replace: true }); }} />
+      <Window
+        run={run.data}
+        chosen={only}
+        onChoose={(key) => {
+          setParams(key === only ? {} : { pane: key }, { replace: true });
+        }}
+      />
       <Wall run={run.data} only={only} />
       <Faults run={run.data} />
     </div>
@@ -41,21 +47,56 @@ function Head({ run }: { run: Run }) {
     <div className="flex flex-wrap items-center gap-x-5 gap-y-2">
       <Glass fill={fill} size={30} />
       <div>
-        <h1 className="text-lg font-semibold">Run #{run.number} <span className={inkOf[fill]}>{said(run.verdict || run.state)}</span></h1>
-        <p className="text-sm text-soft">{run.project} {run.suite}{run.kind === "remote" ? ", sessions of a runner" : ` on ${run.matrix}`}{run.environment && `, ${run.environment}`}{run.base && ` at ${run.base}`}, by {run.by}{run.why && ` — ${run.why}`}</p>
+        <h1 className="text-lg font-semibold">
+          Run #{run.number} <span className={inkOf[fill]}>{said(run.verdict || run.state)}</span>
+        </h1>
+        <p className="text-sm text-soft">
+          {run.project} {run.suite}
+          {run.kind === "remote" ? ", sessions of a runner" : ` on ${run.matrix}`}
+          {run.environment && `, ${run.environment}`}
+          {run.base && ` at ${run.base}`}, by {run.by}
+          {run.why && ` — ${run.why}`}
+        </p>
       </div>
       <div className="ml-auto flex items-center gap-5 text-sm">
         <Counts counts={run.counts} />
-        <span>{time === null ? "not started" : took(time)}{run.expected_at && <span className="text-soft">, expected to end in {took(Math.max(0, Date.parse(run.expected_at) - now))}</span>}</span>
-        <Link className="text-accent hover:underline" to={`/runs/${run.number}/timeline`}>Timeline</Link>
-        {run.state === "ended" && run.kind === "script" && <Link className="text-accent hover:underline" to={`/runs/${run.number}/forecast`}>Forecast</Link>}
-        <a className="text-accent hover:underline" href={`/api/v1/runs/${run.number}/junit`}>JUnit</a>
-        {run.kind === "remote" && <Link className="text-accent hover:underline" to={`/sessions?run=${run.number}`}>Sessions</Link>}
+        <span>
+          {time === null ? "not started" : took(time)}
+          {run.expected_at && (
+            <span className="text-soft">
+              , expected to end in {took(Math.max(0, Date.parse(run.expected_at) - now))}
+            </span>
+          )}
+        </span>
+        <Link className="text-accent hover:underline" to={`/runs/${run.number}/timeline`}>
+          Timeline
+        </Link>
+        {run.state === "ended" && run.kind === "script" && (
+          <Link className="text-accent hover:underline" to={`/runs/${run.number}/forecast`}>
+            Forecast
+          </Link>
+        )}
+        <a className="text-accent hover:underline" href={`/api/v1/runs/${run.number}/junit`}>
+          JUnit
+        </a>
+        {run.kind === "remote" && (
+          <Link className="text-accent hover:underline" to={`/sessions?run=${run.number}`}>
+            Sessions
+          </Link>
+        )}
         {run.state === "ended" && run.kind === "script" && <Again run={run} />}
         {run.state !== "ended" && (
-          <Confirm title={`Cancel run #${run.number}?`} text="What runs now is dropped, and every test without a verdict is skipped." action="Cancel the run" onYes={() => { cancel.mutate(); }}>
+          <Confirm
+            title={`Cancel run #${run.number}?`}
+            text="What runs now is dropped, and every test without a verdict is skipped."
+            action="Cancel the run"
+            onYes={() => {
+              cancel.mutate();
+            }}
+          >
             <Button kind="danger">Cancel run</Button>
-          </Confirm>)}
+          </Confirm>
+        )}
       </div>
       {cancel.error && <Trouble error={cancel.error} />}
     </div>
@@ -70,15 +111,39 @@ function Again({ run }: { run: Run }) {
     onSuccess: (r) => go(`/runs/${r.number}`),
   });
   const some = ["failed", "lab-fault", "skipped"].some((v) => (run.counts[v] ?? 0) > 0);
-  return <>
-    {some && <Button onClick={() => { again.mutate(true); }}>Run again what did not pass</Button>}
-    <Button onClick={() => { again.mutate(false); }}>Run again</Button>
-    {again.error && <Trouble error={again.error} />}
-  </>;
+  return (
+    <>
+      {some && (
+        <Button
+          onClick={() => {
+            again.mutate(true);
+          }}
+        >
+          Run again what did not pass
+        </Button>
+      )}
+      <Button
+        onClick={() => {
+          again.mutate(false);
+        }}
+      >
+        Run again
+      </Button>
+      {again.error && <Trouble error={again.error} />}
+    </>
+  );
 }
 
 /** Panes side by side, grouped by browser. */
-function Window({ run, chosen, onChoose }: { run: Run; chosen: string | null; onChoose: (key: string) => void }) {
+function Window({
+  run,
+  chosen,
+  onChoose,
+}: {
+  run: Run;
+  chosen: string | null;
+  onChoose: (key: string) => void;
+}) {
   const families = new Map<string, Pane[]>();
   for (const p of run.panes) {
     const family = p.values["browser"] ?? p.values["engine"] ?? "";
@@ -87,9 +152,27 @@ function Window({ run, chosen, onChoose }: { run: Run; chosen: string | null; on
   return (
     <div className="flex flex-wrap gap-3">
       {[...families].map(([family, panes]) => (
-        <section key={family} aria-label={family} className="grow rounded-md border border-line bg-sheet p-2.5">
-          <h2 className="mb-2 px-1 text-xs text-soft">{family} {panes.find((p) => p.info.version)?.info.version}</h2>
-          <div className="flex flex-wrap gap-2">{panes.map((p) => <PaneCard key={p.key} run={run} pane={p} pressed={p.key === chosen} onClick={() => { onChoose(p.key); }} />)}</div>
+        <section
+          key={family}
+          aria-label={family}
+          className="grow rounded-md border border-line bg-sheet p-2.5"
+        >
+          <h2 className="mb-2 px-1 text-xs text-soft">
+            {family} {panes.find((p) => p.info.version)?.info.version}
+          </h2>
+          <div className="flex flex-wrap gap-2">
+            {panes.map((p) => (
+              <PaneCard
+                key={p.key}
+                run={run}
+                pane={p}
+                pressed={p.key === chosen}
+                onClick={() => {
+                  onChoose(p.key);
+                }}
+              />
+            ))}
+          </div>
         </section>
       ))}
     </div>
@@ -102,9 +185,16 @@ function Left({ run }: { run: Run }) {
   if (n === 0 && run.again_of === 0) return null;
   return (
     <details className="text-sm text-soft">
-      <summary className="cursor-pointer">{run.again_of > 0 && `Repeats run #${run.again_of}. `}{n > 0 && `${n} combinations or tuples of values are left out of this run.`}</summary>
+      <summary className="cursor-pointer">
+        {run.again_of > 0 && `Repeats run #${run.again_of}. `}
+        {n > 0 && `${n} combinations or tuples of values are left out of this run.`}
+      </summary>
       <ul className="mt-2 max-h-64 overflow-y-auto rounded border border-line p-3">
-        {run.plan.missing.map((m) => <li key={JSON.stringify(m.values)} className="py-0.5"><span className="text-ink">{Object.values(m.values).join(" · ")}</span>: {m.reason}</li>)}
+        {run.plan.missing.map((m) => (
+          <li key={JSON.stringify(m.values)} className="py-0.5">
+            <span className="text-ink">{Object.values(m.values).join(" · ")}</span>: {m.reason}
+          </li>
+        ))}
       </ul>
     </details>
   );
@@ -112,27 +202,56 @@ function Left({ run }: { run: Run }) {
 
 /** What tells this pane from its neighbours of the same browser. */
 function rest(run: Run, p: Pane): string {
-  const own = Object.entries(p.values).filter(([axis, v]) => axis !== "browser" && run.panes.some((o) => o.values[axis] !== v)).map(([, v]) => v);
+  const own = Object.entries(p.values)
+    .filter(([axis, v]) => axis !== "browser" && run.panes.some((o) => o.values[axis] !== v))
+    .map(([, v]) => v);
   return own.join(" · ") || p.label;
 }
 
-function PaneCard({ run, pane, pressed, onClick }: { run: Run; pane: Pane; pressed: boolean; onClick: () => void }) {
+function PaneCard({
+  run,
+  pane,
+  pressed,
+  onClick,
+}: {
+  run: Run;
+  pane: Pane;
+  pressed: boolean;
+  onClick: () => void;
+}) {
   const fill = fillOf(pane.state, pane.verdict);
   const all = Object.values(pane.counts).reduce((a, b) => a + b, 0);
   const ended = all - (pane.counts[""] ?? 0);
   const missing = pane.info.emulated.missing;
   return (
-    <button type="button" aria-pressed={pressed} onClick={onClick}
-      className={`flex min-w-44 grow flex-col justify-start rounded border px-3 py-2.5 text-left transition-colors ${pressed ? "border-accent bg-raised" : "border-line hover:bg-raised/60"}`}>
+    <button
+      type="button"
+      aria-pressed={pressed}
+      onClick={onClick}
+      className={`flex min-w-44 grow flex-col justify-start rounded border px-3 py-2.5 text-left transition-colors ${pressed ? "border-accent bg-raised" : "border-line hover:bg-raised/60"}`}
+    >
       <span className="flex items-center gap-3">
         <Glass fill={fill} size={34} label={`${pane.label}: ${said(fill)}`} />
         <span className="min-w-0">
           <span className="block font-medium">{rest(run, pane)}</span>
-          <span className={`block text-xs ${inkOf[fill]}`}>{pane.state === "undealt" ? "no test in this run" : `${said(pane.verdict) || (pane.running > 0 ? `${pane.running} running` : pane.state)}, ${ended} of ${all}`}</span>
+          <span className={`block text-xs ${inkOf[fill]}`}>
+            {pane.state === "undealt"
+              ? "no test in this run"
+              : `${said(pane.verdict) || (pane.running > 0 ? `${pane.running} running` : pane.state)}, ${ended} of ${all}`}
+          </span>
         </span>
       </span>
-      <span className="mt-2 block text-xs text-soft">{pane.took_ms > 0 ? took(pane.took_ms) : "–"}{pane.agents.length > 0 && ` on ${pane.agents.join(", ")}`}</span>
-      {missing.length > 0 && <Hint text={missing.map((m) => `${m.feature}: ${m.reason}`).join("\n")}><span className="mt-1 block text-xs text-flaky">not emulated: {missing.map((m) => m.feature).join(", ")}</span></Hint>}
+      <span className="mt-2 block text-xs text-soft">
+        {pane.took_ms > 0 ? took(pane.took_ms) : "–"}
+        {pane.agents.length > 0 && ` on ${pane.agents.join(", ")}`}
+      </span>
+      {missing.length > 0 && (
+        <Hint text={missing.map((m) => `${m.feature}: ${m.reason}`).join("\n")}>
+          <span className="mt-1 block text-xs text-flaky">
+            not emulated: {missing.map((m) => m.feature).join(", ")}
+          </span>
+        </Hint>
+      )}
     </button>
   );
 }

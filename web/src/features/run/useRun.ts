@@ -11,7 +11,9 @@ export function applied(run: Run, e: RunEvent): Run {
   const panes = new Map((e.panes ?? []).map((p) => [p.index, p]));
   const cells = new Map((e.cells ?? []).map((c) => [`${c.pane}/${c.test}`, c]));
   next.panes = run.panes.map((p) => panes.get(p.index) ?? p);
-  next.cells = run.cells.map((column, i) => (panes.has(i) ? column.map((c, j) => cells.get(`${i}/${j}`) ?? c) : column));
+  next.cells = run.cells.map((column, i) =>
+    panes.has(i) ? column.map((c, j) => cells.get(`${i}/${j}`) ?? c) : column,
+  );
   return next;
 }
 
@@ -22,12 +24,14 @@ export function useRun(number: string) {
   const open = run.data !== undefined && run.data.state !== "ended";
   useEffect(() => {
     if (!open) return;
-    return listen(`/runs/${number}/events`,
+    return listen(
+      `/runs/${number}/events`,
       (e) => {
         if (e.whole) void queries.invalidateQueries({ queryKey: ["run", number] });
         else queries.setQueryData<Run>(["run", number], (old) => (old ? applied(old, e) : old));
       },
-      () => void queries.invalidateQueries({ queryKey: ["run", number] }));
+      () => void queries.invalidateQueries({ queryKey: ["run", number] }),
+    );
   }, [number, open, queries]);
   return run;
 }

@@ -1,7 +1,19 @@
 import { describe, expect, it } from "vitest";
 import { inZone, ruleOf, type Plan } from "./rule";
 
-const plan: Plan = { name: "n", preset: "p", often: "WEEKLY", days: ["FR", "MO"], time: "06:30", zone: "Europe/Berlin", until: "", count: "", own: "", missed: "run", overlap: "wait" };
+const plan: Plan = {
+  name: "n",
+  preset: "p",
+  often: "WEEKLY",
+  days: ["FR", "MO"],
+  time: "06:30",
+  zone: "Europe/Berlin",
+  until: "",
+  count: "",
+  own: "",
+  missed: "run",
+  overlap: "wait",
+};
 
 describe("ruleOf", () => {
   it("puts weekdays in the order of the week", () => {
@@ -11,11 +23,17 @@ describe("ruleOf", () => {
     expect(ruleOf({ ...plan, days: [] })).toBe("FREQ=WEEKLY;BYHOUR=6;BYMINUTE=30;BYSECOND=0");
   });
   it("ends at a date or after a count", () => {
-    expect(ruleOf({ ...plan, often: "DAILY", until: "2027-05-31" })).toBe("FREQ=DAILY;BYHOUR=6;BYMINUTE=30;BYSECOND=0;UNTIL=20270531");
-    expect(ruleOf({ ...plan, often: "MONTHLY", count: "3" })).toBe("FREQ=MONTHLY;BYHOUR=6;BYMINUTE=30;BYSECOND=0;COUNT=3");
+    expect(ruleOf({ ...plan, often: "DAILY", until: "2027-05-31" })).toBe(
+      "FREQ=DAILY;BYHOUR=6;BYMINUTE=30;BYSECOND=0;UNTIL=20270531",
+    );
+    expect(ruleOf({ ...plan, often: "MONTHLY", count: "3" })).toBe(
+      "FREQ=MONTHLY;BYHOUR=6;BYMINUTE=30;BYSECOND=0;COUNT=3",
+    );
   });
   it("takes a rule of one's own as it is", () => {
-    expect(ruleOf({ ...plan, often: "own", own: " FREQ=MONTHLY;BYDAY=1MO ", count: "2" })).toBe("FREQ=MONTHLY;BYDAY=1MO;COUNT=2");
+    expect(ruleOf({ ...plan, often: "own", own: " FREQ=MONTHLY;BYDAY=1MO ", count: "2" })).toBe(
+      "FREQ=MONTHLY;BYDAY=1MO;COUNT=2",
+    );
     expect(ruleOf({ ...plan, often: "own" })).toBe("");
   });
 });

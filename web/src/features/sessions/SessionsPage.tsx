@@ -19,7 +19,11 @@ export function SessionsPage() {
   const { params, value, set, clear } = useFilters();
   const filter = new URLSearchParams(params);
   const [cleared, setCleared] = useState(0);
-  const devices = useQuery({ queryKey: ["devices"], queryFn: () => get<Device[]>("/devices"), staleTime: Infinity });
+  const devices = useQuery({
+    queryKey: ["devices"],
+    queryFn: () => get<Device[]>("/devices"),
+    staleTime: Infinity,
+  });
   const agents = useAgents();
   const sessions = useInfiniteQuery({
     queryKey: ["sessions", filter.toString()],
@@ -34,28 +38,149 @@ export function SessionsPage() {
     placeholderData: keepPreviousData,
   });
   useFresh("sessions", ["run", "sessions"]);
-  const browsers = [...new Set((agents.data ?? []).flatMap((a) => a.machine.browsers.filter((b) => b.fits).map((b) => b.name)))].sort();
+  const browsers = [
+    ...new Set(
+      (agents.data ?? []).flatMap((a) => a.machine.browsers.filter((b) => b.fits).map((b) => b.name)),
+    ),
+  ].sort();
   const list = sessions.data?.pages.flat() ?? [];
-  const words = (xs: string[], all: string): [string, string][] => [["", all], ...xs.map((v): [string, string] => [v, said(v)])];
+  const words = (xs: string[], all: string): [string, string][] => [
+    ["", all],
+    ...xs.map((v): [string, string] => [v, said(v)]),
+  ];
   return (
-    <Sheet title="Sessions" aside={params.size > 0 && <Button className="text-xs" onClick={() => { clear(); setCleared(cleared + 1); }}>Show every session</Button>}>
+    <Sheet
+      title="Sessions"
+      aside={
+        params.size > 0 && (
+          <Button
+            className="text-xs"
+            onClick={() => {
+              clear();
+              setCleared(cleared + 1);
+            }}
+          >
+            Show every session
+          </Button>
+        )
+      }
+    >
       <div key={cleared} className="flex flex-wrap gap-2 border-b border-line px-4 py-2.5">
-        <Search text={value("text")} onText={(v) => { set("text", v); }} label="Find name, test, run, person, message, note" size={32} />
-        <Search text={value("tag")} onText={(v) => { set("tag", v); }} label="Tag" size={8} />
-        <Search text={value("run")} onText={(v) => { set("run", v.replace(/\D/g, "")); }} label="Run #" size={5} />
-        <Choice label="Browser" value={value("browser")} onChange={(v) => { set("browser", v); }} options={words(browsers, "every browser")} />
-        <Choice label="Device" value={value("device")} onChange={(v) => { set("device", v); }} options={words((devices.data ?? []).map((d) => d.name), "every device")} />
-        <Choice label="Verdict" value={value("verdict")} onChange={(v) => { set("verdict", v); }} options={words(verdicts, "every verdict")} />
-        <Choice label="State" value={value("state")} onChange={(v) => { set("state", v); }} options={words(["waiting", "open", "ended"], "every state")} />
-        <Choice label="Opened by" value={value("kind")} onChange={(v) => { set("kind", v); }} options={[["", "scripts and runners"], ["script", "scripts"], ["remote", "runners"]]} />
-        <label className="flex items-center gap-1.5 text-sm text-soft">from<input type="date" value={value("since")} onChange={(e) => { set("since", e.target.value); }} className="rounded border border-line bg-sheet px-2 py-1 text-ink" /></label>
-        <label className="flex items-center gap-1.5 text-sm text-soft">to<input type="date" value={value("until")} onChange={(e) => { set("until", e.target.value); }} className="rounded border border-line bg-sheet px-2 py-1 text-ink" /></label>
+        <Search
+          text={value("text")}
+          onText={(v) => {
+            set("text", v);
+          }}
+          label="Find name, test, run, person, message, note"
+          size={32}
+        />
+        <Search
+          text={value("tag")}
+          onText={(v) => {
+            set("tag", v);
+          }}
+          label="Tag"
+          size={8}
+        />
+        <Search
+          text={value("run")}
+          onText={(v) => {
+            set("run", v.replace(/\D/g, ""));
+          }}
+          label="Run #"
+          size={5}
+        />
+        <Choice
+          label="Browser"
+          value={value("browser")}
+          onChange={(v) => {
+            set("browser", v);
+          }}
+          options={words(browsers, "every browser")}
+        />
+        <Choice
+          label="Device"
+          value={value("device")}
+          onChange={(v) => {
+            set("device", v);
+          }}
+          options={words(
+            (devices.data ?? []).map((d) => d.name),
+            "every device",
+          )}
+        />
+        <Choice
+          label="Verdict"
+          value={value("verdict")}
+          onChange={(v) => {
+            set("verdict", v);
+          }}
+          options={words(verdicts, "every verdict")}
+        />
+        <Choice
+          label="State"
+          value={value("state")}
+          onChange={(v) => {
+            set("state", v);
+          }}
+          options={words(["waiting", "open", "ended"], "every state")}
+        />
+        <Choice
+          label="Opened by"
+          value={value("kind")}
+          onChange={(v) => {
+            set("kind", v);
+          }}
+          options={[
+            ["", "scripts and runners"],
+            ["script", "scripts"],
+            ["remote", "runners"],
+          ]}
+        />
+        <label className="flex items-center gap-1.5 text-sm text-soft">
+          from
+          <input
+            type="date"
+            value={value("since")}
+            onChange={(e) => {
+              set("since", e.target.value);
+            }}
+            className="rounded border border-line bg-sheet px-2 py-1 text-ink"
+          />
+        </label>
+        <label className="flex items-center gap-1.5 text-sm text-soft">
+          to
+          <input
+            type="date"
+            value={value("until")}
+            onChange={(e) => {
+              set("until", e.target.value);
+            }}
+            className="rounded border border-line bg-sheet px-2 py-1 text-ink"
+          />
+        </label>
       </div>
-      {sessions.isPending ? <Waiting /> : sessions.error ? <Trouble error={sessions.error} again={() => void sessions.refetch()} /> : list.length === 0 ? (
-        params.size > 0 ? <Empty title="No session is like that">Leave a filter out to see more.</Empty>
-          : <Empty title="No session yet">Run a suite with <code className="font-mono text-ink">pane run</code>, or point your own runner at <code className="font-mono text-ink">{location.origin}/webdriver</code>.</Empty>
-      ) : <Table list={list} />}
-      {sessions.hasNextPage && <div className="p-3 text-center"><Button onClick={() => void sessions.fetchNextPage()}>Show older sessions</Button></div>}
+      {sessions.isPending ? (
+        <Waiting />
+      ) : sessions.error ? (
+        <Trouble error={sessions.error} again={() => void sessions.refetch()} />
+      ) : list.length === 0 ? (
+        params.size > 0 ? (
+          <Empty title="No session is like that">Leave a filter out to see more.</Empty>
+        ) : (
+          <Empty title="No session yet">
+            Run a suite with <code className="font-mono text-ink">pane run</code>, or point your own runner at{" "}
+            <code className="font-mono text-ink">{location.origin}/webdriver</code>.
+          </Empty>
+        )
+      ) : (
+        <Table list={list} />
+      )}
+      {sessions.hasNextPage && (
+        <div className="p-3 text-center">
+          <Button onClick={() => void sessions.fetchNextPage()}>Show older sessions</Button>
+        </div>
+      )}
     </Sheet>
   );
 }
@@ -64,7 +189,15 @@ function Table({ list }: { list: SessionSummary[] }) {
   const now = useNow(list.some((s) => s.state !== "ended"));
   return (
     <table className="w-full text-left">
-      <thead className="text-xs text-soft"><tr>{["Session", "Combination", "Run", "Agent", "Time", "By", "Asked for"].map((h) => <th key={h} className="px-4 py-2 font-normal">{h}</th>)}</tr></thead>
+      <thead className="text-xs text-soft">
+        <tr>
+          {["Session", "Combination", "Run", "Agent", "Time", "By", "Asked for"].map((h) => (
+            <th key={h} className="px-4 py-2 font-normal">
+              {h}
+            </th>
+          ))}
+        </tr>
+      </thead>
       <tbody>
         {list.map((s) => {
           const fill = fillOf(s.state === "open" ? "running" : s.state, s.verdict);
@@ -72,16 +205,39 @@ function Table({ list }: { list: SessionSummary[] }) {
           return (
             <tr key={s.id} className="border-t border-line align-top hover:bg-raised/50">
               <td className="px-4 py-2.5">
-                <Link to={`/sessions/${s.id}`} className="inline-flex items-center gap-2 font-medium"><Glass fill={fill} />{s.name} <span className={`${inkOf[fill]} font-normal`}>{said(s.verdict || s.state)}{s.state === "waiting" && `, ${s.ahead} ahead`}</span></Link>
+                <Link to={`/sessions/${s.id}`} className="inline-flex items-center gap-2 font-medium">
+                  <Glass fill={fill} />
+                  {s.name}{" "}
+                  <span className={`${inkOf[fill]} font-normal`}>
+                    {said(s.verdict || s.state)}
+                    {s.state === "waiting" && `, ${s.ahead} ahead`}
+                  </span>
+                </Link>
                 {(s.message || s.tags.length > 0 || (s.kind === "remote" && s.end)) && (
-                  <span className="block max-w-xl truncate pl-6 text-xs text-soft">{[s.message || (s.kind === "remote" ? s.end : ""), s.tags.join(" ")].filter(Boolean).join(" · ")}</span>)}
+                  <span className="block max-w-xl truncate pl-6 text-xs text-soft">
+                    {[s.message || (s.kind === "remote" ? s.end : ""), s.tags.join(" ")]
+                      .filter(Boolean)
+                      .join(" · ")}
+                  </span>
+                )}
               </td>
-              <td className="px-4 py-2.5 whitespace-nowrap">{s.label}<span className="block text-xs text-soft">{s.browser} {s.version}</span></td>
-              <td className="px-4 py-2.5"><Link className="hover:underline" to={`/runs/${s.run}`}>#{s.run} <span className="text-soft">{s.run_name}</span></Link></td>
+              <td className="px-4 py-2.5 whitespace-nowrap">
+                {s.label}
+                <span className="block text-xs text-soft">
+                  {s.browser} {s.version}
+                </span>
+              </td>
+              <td className="px-4 py-2.5">
+                <Link className="hover:underline" to={`/runs/${s.run}`}>
+                  #{s.run} <span className="text-soft">{s.run_name}</span>
+                </Link>
+              </td>
               <td className="px-4 py-2.5 whitespace-nowrap">{s.agent || "–"}</td>
               <td className="px-4 py-2.5 whitespace-nowrap">{time === null ? "–" : took(time)}</td>
               <td className="px-4 py-2.5 whitespace-nowrap">{s.by}</td>
-              <td className="px-4 py-2.5 whitespace-nowrap text-soft" title={s.queued_at ?? ""}>{ago(s.queued_at, now)}</td>
+              <td className="px-4 py-2.5 whitespace-nowrap text-soft" title={s.queued_at ?? ""}>
+                {ago(s.queued_at, now)}
+              </td>
             </tr>
           );
         })}

@@ -3,7 +3,9 @@ import type { Preview, RunRequest } from "../../api/client";
 const quote = (s: string) => (/^[A-Za-z0-9._=:/@%+,-]+$/.test(s) ? s : `'${s.replaceAll("'", `'\\''`)}'`);
 
 export function needsText(needs: RunRequest["needs"]): string {
-  return Object.entries(needs ?? {}).map(([fact, values]) => `${fact}=${values.join("|")}`).join(" ");
+  return Object.entries(needs ?? {})
+    .map(([fact, values]) => `${fact}=${values.join("|")}`)
+    .join(" ");
 }
 
 export function needsOf(text: string): NonNullable<RunRequest["needs"]> {
@@ -18,7 +20,9 @@ export function needsOf(text: string): NonNullable<RunRequest["needs"]> {
 /** The command line that starts the same run. */
 export function commandOf(p: Preview, r: RunRequest): string {
   const parts = ["pane run", quote(p.suite), "--matrix", quote(p.matrix)];
-  const flag = (name: string, v: string | number | undefined) => { if (v) parts.push(`--${name}`, quote(String(v))); };
+  const flag = (name: string, v: string | number | undefined) => {
+    if (v) parts.push(`--${name}`, quote(String(v)));
+  };
   flag("env", r.environment);
   flag("base", r.base);
   for (const [k, v] of Object.entries(r.vars ?? {})) flag("var", `${k}=${v}`);

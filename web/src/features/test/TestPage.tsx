@@ -12,7 +12,9 @@ import { StepGrid } from "./StepGrid";
 export function shownAttempt(r: PaneAttempts, number: number | null): Attempt | undefined {
   const asked = r.attempts.find((a) => a.number === number);
   if (asked) return asked;
-  return r.cell.verdict === "flaky" ? r.attempts.find((a) => a.verdict === "failed") : r.attempts[r.attempts.length - 1];
+  return r.cell.verdict === "flaky"
+    ? r.attempts.find((a) => a.verdict === "failed")
+    : r.attempts[r.attempts.length - 1];
 }
 
 /** The step that ended an attempt badly, else its first. */
@@ -25,12 +27,21 @@ export function TestPage() {
   const { number = "", test = "" } = useParams();
   const [params, setParams] = useSearchParams();
   const queries = useQueryClient();
-  const result = useQuery({ queryKey: ["test", number, test], queryFn: () => get<TestResult>(`/runs/${number}/tests/${test}`) });
+  const result = useQuery({
+    queryKey: ["test", number, test],
+    queryFn: () => get<TestResult>(`/runs/${number}/tests/${test}`),
+  });
   const open = result.data !== undefined && result.data.run.state !== "ended";
   useEffect(() => {
     if (!open) return;
     const refresh = () => void queries.invalidateQueries({ queryKey: ["test", number, test] });
-    return listen(`/runs/${number}/events`, (e) => { if (e.type === "run" || e.whole || e.cells?.some((c) => String(c.test) === test)) refresh(); }, refresh);
+    return listen(
+      `/runs/${number}/events`,
+      (e) => {
+        if (e.type === "run" || e.whole || e.cells?.some((c) => String(c.test) === test)) refresh();
+      },
+      refresh,
+    );
   }, [number, test, open, queries]);
   if (result.isPending) return <Waiting />;
   if (result.error) return <Trouble error={result.error} again={() => void result.refetch()} />;
@@ -38,18 +49,24 @@ export function TestPage() {
   const { run, tests, source } = result.data;
   const results = result.data.results.filter((r) => r.cell.state !== "undealt");
   const asked = Number(params.get("pane") ?? -1);
-  const chosen = results.find((r) => r.pane.index === asked) ?? results.find((r) => ["failed", "lab-fault", "flaky"].includes(r.cell.verdict)) ?? results[0];
+  const chosen =
+    results.find((r) => r.pane.index === asked) ??
+    results.find((r) => ["failed", "lab-fault", "flaky"].includes(r.cell.verdict)) ??
+    results[0];
   if (!chosen) return null;
   const attemptNumber = params.has("attempt") ? Number(params.get("attempt")) : null;
   const attempt = shownAttempt(chosen, attemptNumber);
   const step = params.has("step") ? Number(params.get("step")) : tellingStep(attempt);
   const go = (next: Record<string, number>) => {
-    setParams((old) => {
-      const p = new URLSearchParams(old);
-      if ("pane" in next) p.delete("attempt");
-      for (const [k, v] of Object.entries(next)) p.set(k, String(v));
-      return p;
-    }, { replace: true });
+    setParams(
+      (old) => {
+        const p = new URLSearchParams(old);
+        if ("pane" in next) p.delete("attempt");
+        for (const [k, v] of Object.entries(next)) p.set(k, String(v));
+        return p;
+      },
+      { replace: true },
+    );
   };
   const line = attempt?.detail.steps[step]?.at.line ?? 0;
   const at = result.data.test.index;
@@ -57,31 +74,85 @@ export function TestPage() {
     <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
       <div className="flex flex-wrap items-center gap-3">
         <div>
-          <p className="text-sm text-soft"><Link className="text-accent hover:underline" to={`/runs/${number}`}>Run #{number}</Link> {run.project} {run.suite}</p>
+          <p className="text-sm text-soft">
+            <Link className="text-accent hover:underline" to={`/runs/${number}`}>
+              Run #{number}
+            </Link>{" "}
+            {run.project} {run.suite}
+          </p>
           <h1 className="text-lg font-semibold">{result.data.test.name}</h1>
         </div>
         <div className="ml-auto flex items-center gap-2">
-          <Choice label="Go to test" value={String(at)} options={tests.map((t) => [String(t.index), t.name])} onChange={(v) => { location.assign(`/runs/${number}/tests/${v}`); }} />
-          {at > 0 && <Link to={`/runs/${number}/tests/${at - 1}`}><Button>Previous</Button></Link>}
-          {at < tests.length - 1 && <Link to={`/runs/${number}/tests/${at + 1}`}><Button>Next</Button></Link>}
+          <Choice
+            label="Go to test"
+            value={String(at)}
+            options={tests.map((t) => [String(t.index), t.name])}
+            onChange={(v) => {
+              location.assign(`/runs/${number}/tests/${v}`);
+            }}
+          />
+          {at > 0 && (
+            <Link to={`/runs/${number}/tests/${at - 1}`}>
+              <Button>Previous</Button>
+            </Link>
+          )}
+          {at < tests.length - 1 && (
+            <Link to={`/runs/${number}/tests/${at + 1}`}>
+              <Button>Next</Button>
+            </Link>
+          )}
         </div>
       </div>
-      <StepGrid results={results} chosen={chosen.pane.index} attempt={attemptNumber} step={step} onChoose={(pane, s) => { go({ pane, step: s }); }} />
+      <StepGrid
+        results={results}
+        chosen={chosen.pane.index}
+        attempt={attemptNumber}
+        step={step}
+        onChoose={(pane, s) => {
+          go({ pane, step: s });
+        }}
+      />
       <div className="grid gap-4 lg:grid-cols-[minmax(0,5fr)_minmax(0,4fr)]">
-        <Sheet title={<span className="flex items-center gap-2"><Glass fill={fillOf(chosen.cell.state, chosen.cell.verdict)} />{chosen.pane.label}</span>}
-          aside={chosen.attempts.length > 1 && (
-            <div className="flex gap-1" role="group" aria-label="Attempts">{chosen.attempts.map((a) => (
-              <button key={a.id} type="button" aria-pressed={a === attempt} onClick={() => { go({ attempt: a.number }); }}
-                className={`inline-flex items-center gap-1.5 rounded border px-2 py-1 text-xs ${a === attempt ? "border-accent" : "border-line"}`}><Glass fill={fillOf("ended", a.verdict)} size={12} />attempt {a.number}</button>
-            ))}</div>)}>
+        <Sheet
+          title={
+            <span className="flex items-center gap-2">
+              <Glass fill={fillOf(chosen.cell.state, chosen.cell.verdict)} />
+              {chosen.pane.label}
+            </span>
+          }
+          aside={
+            chosen.attempts.length > 1 && (
+              <div className="flex gap-1" role="group" aria-label="Attempts">
+                {chosen.attempts.map((a) => (
+                  <button
+                    key={a.id}
+                    type="button"
+                    aria-pressed={a === attempt}
+                    onClick={() => {
+                      go({ attempt: a.number });
+                    }}
+                    className={`inline-flex items-center gap-1.5 rounded border px-2 py-1 text-xs ${a === attempt ? "border-accent" : "border-line"}`}
+                  >
+                    <Glass fill={fillOf("ended", a.verdict)} size={12} />
+                    attempt {a.number}
+                  </button>
+                ))}
+              </div>
+            )
+          }
+        >
           <Detail result={chosen} attempt={attempt} step={step} />
         </Sheet>
         <Sheet title={<span className="font-mono text-sm font-normal">{result.data.test.file}</span>}>
-          <Source text={source} line={line} failed={attempt?.detail.steps[step]?.state === "failed"}
+          <Source
+            text={source}
+            line={line}
+            failed={attempt?.detail.steps[step]?.state === "failed"}
             onLine={(n) => {
               const i = attempt?.detail.steps.findLastIndex((s) => s.at.line <= n) ?? -1;
               if (i >= 0) go({ step: i });
-            }} />
+            }}
+          />
         </Sheet>
       </div>
     </div>
