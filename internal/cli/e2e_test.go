@@ -338,7 +338,31 @@ func testConsole(t *testing.T, b *bench) {
   - enter: {at: {label: Token}, text: "${vars.token}"}
   - click: {role: button, name: Sign in}
   - expect: {shown: {role: heading, name: Runs}}
+  - expect: {title: "Runs · Parallel Pane"}
 `)
+	testManyTabs(t, b, s)
+}
+
+// testManyTabs opens more tabs than a browser opens connections to one address:
+// they share one stream of events, and each hears what happens.
+func testManyTabs(t *testing.T, b *bench, s *sessions.Session) {
+	ctx := t.Context()
+	home, err := s.Window(ctx)
+	require.NoError(t, err)
+	tabs := []string{home}
+	for range 8 {
+		tab, err := s.NewWindow(ctx, "tab")
+		require.NoError(t, err)
+		require.NoError(t, s.SwitchTo(ctx, tab))
+		tabs = append(tabs, tab)
+		b.script(s, "http://"+b.listen, nil, "\n  - visit: /\n  - expect: {number: 5, of: {css: tbody tr}}\n")
+	}
+	code, _, _ := b.pane("run", "--dir", b.project, "--tag", "smoke")
+	require.Zero(t, code)
+	for _, tab := range tabs {
+		require.NoError(t, s.SwitchTo(ctx, tab))
+		b.script(s, "http://"+b.listen, nil, "\n  - expect: {number: 6, of: {css: tbody tr}}\n")
+	}
 }
 
 func (b *bench) token() string {

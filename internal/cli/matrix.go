@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -27,15 +28,25 @@ func (r *root) matrixCmd() *cobra.Command {
 	var o matrixOptions
 	cmd := &cobra.Command{Use: "matrix", Short: "See what a matrix comes to"}
 	plan := &cobra.Command{
-		Use:   "plan FILE",
+		Use:   "plan [FILE]",
 		Short: "List a matrix's combinations, what its rules leave out and why, and what is covered",
-		Long: `List the combinations of a matrix in a project file, or in any YAML file with matrices.
+		Long: `List the combinations of a matrix in a project file, or in any YAML file with matrices. Without a file it is
+the project of the directory, and without --name its default matrix.
 
 Where a version is a range or latest, the service is asked which versions its agents have. With --lab it
 is also asked what they can do at all: covers then keep to that. With --offline it is never asked, and
 versions stay as they are written. The same file and fleet always give the same combinations.`,
-		Args: cobra.ExactArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error { return r.matrixPlan(cmd.Context(), args[0], o) },
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 1 {
+				return r.matrixPlan(cmd.Context(), args[0], o)
+			}
+			root, err := project.FindRoot(".")
+			if err != nil {
+				return usage("%v; or name a file with matrices", err)
+			}
+			return r.matrixPlan(cmd.Context(), filepath.Join(root, project.FileName), o)
+		},
 	}
 	f := plan.Flags()
 	f.StringVar(&o.name, "name", "", "which matrix, where the file has several")
@@ -71,7 +82,11 @@ func (r *root) matrixPlan(ctx context.Context, file string, o matrixOptions) err
 	} else if err != nil {
 		return err
 	}
-	m, err := (&project.Project{Matrices: all}).Matrix(o.name)
+	p := &project.Project{Matrices: all}
+	if whole, err := project.Parse(file, src); err == nil { // a whole project says which is meant
+		p.Default = whole.Default
+	}
+	m, err := p.Matrix(o.name)
 	if err != nil {
 		return usage("%s: %v", file, err)
 	}
@@ -85,27 +100,27 @@ func (r *root) matrixPlan(ctx context.Context, file string, o matrixOptions) err
 	if o.effort != "" {
 		m.Effort = combo.Effort(o.effort)
 	}
-	var p service.PlannedMatrix
+	var planned service.PlannedMatrix
 	if !o.offline && (o.lab || relative(m)) {
 		c, err := r.client()
 		if err == nil {
-			err = c.json(ctx, "POST", "/matrix/plan", map[string]any{"matrix": m, "project": o.project}, &p)
+			err = c.json(ctx, "POST", "/matrix/plan", map[string]any{"matrix": m, "project": o.project}, &planned)
 		}
 		if err != nil && !o.lab {
 			return fmt.Errorf("%s has versions that only the lab can tell (--offline leaves them as they are): %w", file, err)
 		} else if err != nil {
 			return err
 		}
-	} else if p.Plan, err = m.Plan(nil); err != nil {
+	} else if planned.Plan, err = m.Plan(nil); err != nil {
 		return usage("%s: %v", file, err)
 	}
 	if r.json {
-		if p.Agents == nil {
-			return r.writeJSON(p.Plan)
+		if planned.Agents == nil {
+			return r.writeJSON(planned.Plan)
 		}
-		return r.writeJSON(p)
+		return r.writeJSON(planned)
 	}
-	r.writePlan(m, p)
+	r.writePlan(m, planned)
 	return nil
 }
 

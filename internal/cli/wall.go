@@ -161,6 +161,7 @@ func writeMissing(w io.Writer, run service.Run) {
 type fault struct {
 	verdict verdict.Verdict
 	test    string
+	tests   int // how many it is true of
 	panes   []string
 	step    string
 	message string
@@ -188,9 +189,14 @@ func faultsOf(run service.Run, detail func(test int) (service.TestResult, error)
 			}
 			f := faultOf(test.Name, p.Label, res.Results[i], base)
 			same := slices.IndexFunc(out, func(o fault) bool {
+				if f.verdict == verdict.Unsupported { // a matter of the combination, whatever the test
+					return o.verdict == f.verdict && o.panes[0] == p.Label && o.message == f.message
+				}
 				return o.test == f.test && o.verdict == f.verdict && o.step == f.step && o.message == f.message
 			})
-			if same >= 0 {
+			if same >= 0 && f.verdict == verdict.Unsupported {
+				out[same].tests++
+			} else if same >= 0 {
 				out[same].panes = append(out[same].panes, f.panes...)
 				out[same].shots = append(out[same].shots, f.shots...)
 			} else {
@@ -205,7 +211,7 @@ func faultsOf(run service.Run, detail func(test int) (service.TestResult, error)
 }
 
 func faultOf(test, pane string, r service.PaneAttempts, base string) fault {
-	f := fault{verdict: r.Cell.Verdict, test: test, panes: []string{pane}, message: r.Cell.Message}
+	f := fault{verdict: r.Cell.Verdict, test: test, tests: 1, panes: []string{pane}, message: r.Cell.Message}
 	if r.Cell.Why != "" {
 		f.message = r.Cell.Why
 	}
@@ -228,7 +234,11 @@ func faultOf(test, pane string, r service.PaneAttempts, base string) fault {
 
 func writeFaults(w io.Writer, faults []fault) {
 	for _, f := range faults {
-		fmt.Fprintf(w, "\n%s %s\n", paint(f.verdict, shapes[f.verdict]+" "+f.verdict.Words()), lipgloss.NewStyle().Bold(true).Render(f.test))
+		what := f.test
+		if f.verdict == verdict.Unsupported {
+			what = fmt.Sprintf("%d tests", f.tests)
+		}
+		fmt.Fprintf(w, "\n%s %s\n", paint(f.verdict, shapes[f.verdict]+" "+f.verdict.Words()), lipgloss.NewStyle().Bold(true).Render(what))
 		fmt.Fprintf(w, "  on    %s\n", strings.Join(f.panes, ", "))
 		if f.step != "" {
 			fmt.Fprintf(w, "  at    %s\n", f.step)

@@ -43,6 +43,16 @@ func TestFaultsAreGathered(t *testing.T) {
 	assert.Equal(t, []string{"chromium · phone", "webkitgtk · phone"}, faults[0].panes, "the same message twice is one thing")
 	assert.Equal(t, verdict.Flaky, faults[1].verdict)
 	assert.Equal(t, "no agent has it", faults[2].message)
+
+	run.Cells[1][0] = run.Cells[1][1]
+	faults, err = faultsOf(run, func(test int) (service.TestResult, error) {
+		return service.TestResult{Results: []service.PaneAttempts{{Cell: run.Cells[0][test]}, {Cell: run.Cells[1][test]}}}, nil
+	}, "http://x")
+	require.NoError(t, err)
+	require.Len(t, faults, 3, "what no agent can run is told once for its combination")
+	var out bytes.Buffer
+	writeFaults(&out, faults)
+	assert.Contains(t, out.String(), "unsupported 2 tests")
 }
 
 func TestTook(t *testing.T) {

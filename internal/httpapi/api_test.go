@@ -352,6 +352,24 @@ func TestARunThroughTheAPI(t *testing.T) {
 	assert.Contains(t, string(x.do("GET", "/metrics", x.token, nil).body), `pane_attempts_total{verdict="passed"} 4`)
 }
 
+func TestEventsOfWallsThatAreShown(t *testing.T) {
+	x := start(t, t.TempDir())
+	for _, bad := range []string{"x", "1,y", strings.Repeat("1,", 51)} {
+		assert.Equal(t, 422, x.do("GET", "/api/v1/events?walls="+bad, x.token, nil).status, bad)
+	}
+	h := x.mustJoin("quay", 1)
+	events := x.follow(t, "/events?walls=1")
+	x.run(service.RunRequest{Matrix: "wall", Tests: []string{"Tide"}})
+	s := h.next()
+	assert.True(t, h.result(s, 0, verdict.Passed).Accepted)
+	for e := range events {
+		if e.Type == "wall" && len(e.Cells) == 1 && e.Cells[0].Verdict == verdict.Passed {
+			return
+		}
+	}
+	assert.Fail(t, "no cell came")
+}
+
 // follow streams events into a channel.
 func (x *lab) follow(t *testing.T, path string) <-chan service.Event {
 	t.Helper()

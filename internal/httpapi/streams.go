@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"net/url"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/fasthttp/websocket"
@@ -38,8 +39,19 @@ func (a *api) streams() {
 			return h(c, who)
 		})
 	}
-	raw("GET", "/events", service.Viewer, "Events of all runs and the fleet (text/event-stream)", nil, func(c fiber.Ctx, _ service.Who) error {
-		return a.events(c, "")
+	type eventsIn struct {
+		Walls string `query:"walls" json:"-" description:"numbers of runs, such as 811,812, of whose cells to tell as well; at most 50"`
+	}
+	raw("GET", "/events", service.Viewer, "Events of all runs and the fleet (text/event-stream)", new(eventsIn), func(c fiber.Ctx, _ service.Who) error {
+		in := new(eventsIn)
+		if err := bind(c, in); err != nil {
+			return err
+		}
+		walls, err := numbers(in.Walls)
+		if err != nil {
+			return err
+		}
+		return a.events(c, a.service.WatchAll(walls))
 	})
 	raw("GET", "/runs/{number}/events", service.Viewer, "Events of one run (text/event-stream)", new(numberIn), func(c fiber.Ctx, _ service.Who) error {
 		in := new(numberIn)
@@ -50,7 +62,7 @@ func (a *api) streams() {
 		if err != nil {
 			return err
 		}
-		return a.events(c, run.ID)
+		return a.events(c, a.service.Watch(run.ID))
 	})
 	raw("GET", "/runs/{number}/junit", service.Viewer, "A run as JUnit XML", new(numberIn), func(c fiber.Ctx, _ service.Who) error {
 		in := new(numberIn)
@@ -159,9 +171,20 @@ func (a *api) streams() {
 
 const keepAlive = 15 * time.Second
 
+// numbers reads a list of run numbers.
+func numbers(list string) (out []int, err error) {
+	for _, word := range strings.FieldsFunc(list, func(r rune) bool { return r == ',' }) {
+		n, err := strconv.Atoi(word)
+		if err != nil || len(out) == 50 {
+			return nil, invalid("walls: expected at most 50 numbers of runs, such as 811,812, found %.100q", list)
+		}
+		out = append(out, n)
+	}
+	return out, nil
+}
+
 // events streams Server-Sent Events until the client or the service goes.
-func (a *api) events(c fiber.Ctx, run string) error {
-	w := a.service.Watch(run)
+func (a *api) events(c fiber.Ctx, w *service.Watch) error {
 	c.Set(fiber.HeaderContentType, "text/event-stream")
 	c.Set(fiber.HeaderCacheControl, "no-store")
 	c.Set("X-Accel-Buffering", "no")

@@ -14,7 +14,8 @@ type hub struct {
 type Watch struct {
 	Events <-chan Event // closed when the watcher was cut off or the service stops
 	ch     chan Event
-	run    string // id; "" means every run, without walls
+	run    string // id; "" means every run
+	walls  map[int]bool // of every run: the numbers of those whose walls are wanted as well
 	hub    *hub
 }
 
@@ -22,9 +23,12 @@ const watchBuffer = 512
 
 func newHub() *hub { return &hub{watchers: map[*Watch]bool{}} }
 
-func (h *hub) watch(run string) *Watch {
+func (h *hub) watch(run string, walls ...int) *Watch {
 	ch := make(chan Event, watchBuffer)
-	w := &Watch{Events: ch, ch: ch, run: run, hub: h}
+	w := &Watch{Events: ch, ch: ch, run: run, walls: map[int]bool{}, hub: h}
+	for _, n := range walls {
+		w.walls[n] = true
+	}
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if h.closed {
@@ -55,7 +59,7 @@ func (h *hub) publish(e Event) {
 			continue
 		}
 		out := e
-		if e.Type == "wall" && w.run == "" {
+		if e.Type == "wall" && w.run == "" && !w.walls[e.Run.Number] {
 			out = Event{Type: "run", Run: e.Run}
 		}
 		select {

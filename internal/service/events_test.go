@@ -27,6 +27,19 @@ func TestWatchersSeeTheirRun(t *testing.T) {
 	assert.Equal(t, "run", first.Type, "who watches everything is spared the walls")
 	assert.Nil(t, first.Cells)
 	assert.Len(t, all.Events, 2)
+
+	some := h.watch("", 7)
+	for n, id := range map[int]string{7: "r7", 8: "r8"} {
+		e := wallEvent(id)
+		e.Run.Number = n
+		h.publish(e)
+	}
+	types := map[int]string{}
+	for range 2 {
+		e := <-some.Events
+		types[e.Run.Number] = e.Type
+	}
+	assert.Equal(t, map[int]string{7: "wall", 8: "run"}, types, "walls come of the runs that are shown")
 }
 
 func TestASlowWatcherIsCutOffAndNobodyWaits(t *testing.T) {

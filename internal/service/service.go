@@ -241,6 +241,10 @@ func (s *Service) Ready(ctx context.Context) error { return s.store.Ping(ctx) }
 // Watch streams events of one run, or with "" of all runs and the fleet.
 func (s *Service) Watch(runID string) *Watch { return s.hub.watch(runID) }
 
+// WatchAll streams events of all runs and the fleet, and of some runs, by number,
+// what happens on their walls.
+func (s *Service) WatchAll(walls []int) *Watch { return s.hub.watch("", walls...) }
+
 // Close ends watches and links and closes the records. Runs that have not ended
 // go on at the next start.
 func (s *Service) Close() error {

@@ -101,17 +101,3 @@ export async function remove(path: string): Promise<void> {
 
 export const fileAddress = (attempt: string, name: string) =>
   `${prefix}/attempts/${encodeURIComponent(attempt)}/files/${encodeURIComponent(name)}`;
-
-/** Streams events until the returned function is called; `reset` is told after each (re)connection. */
-export function listen(path: string, on: (e: RunEvent) => void, reset: () => void): () => void {
-  const source = new EventSource(prefix + path);
-  source.onopen = reset;
-  for (const type of ["run", "wall", "agents", "sessions"]) {
-    source.addEventListener(type, (m) => {
-      on(JSON.parse((m as MessageEvent<string>).data) as RunEvent);
-    });
-  }
-  return () => {
-    source.close();
-  };
-}

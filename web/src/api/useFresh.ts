@@ -1,6 +1,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
-import { listen, type RunEvent } from "./client";
+import type { RunEvent } from "./client";
+import { listen } from "./events";
 
 /** Fetches a list anew when events of these types come, a little later, so that many make one. */
 export function useFresh(list: string, types: RunEvent["type"][]) {
@@ -9,17 +10,13 @@ export function useFresh(list: string, types: RunEvent["type"][]) {
   useEffect(() => {
     const refresh = () => void queries.invalidateQueries({ queryKey: [list] });
     let waiting: ReturnType<typeof setTimeout> | undefined;
-    const stop = listen(
-      "/events",
-      (e) => {
-        if (wanted.split(" ").includes(e.type))
-          waiting ??= setTimeout(() => {
-            waiting = undefined;
-            refresh();
-          }, 400);
-      },
-      refresh,
-    );
+    const stop = listen((e) => {
+      if (wanted.split(" ").includes(e.type === "wall" ? "run" : e.type))
+        waiting ??= setTimeout(() => {
+          waiting = undefined;
+          refresh();
+        }, 400);
+    }, refresh);
     return () => {
       stop();
       clearTimeout(waiting);

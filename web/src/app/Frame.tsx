@@ -5,15 +5,26 @@ import { get, post, Problem, remove, type Storage, type Who } from "../api/clien
 import { Button, Empty, Trouble, Waiting } from "../ui/parts";
 import { useTheme } from "./useTheme";
 
-const pages: [string, string][] = [
-  ["/", "Runs"],
-  ["/sessions", "Sessions"],
-  ["/start", "New run"],
-  ["/connect", "Your runner"],
-  ["/matrix", "Matrix"],
-  ["/schedules", "Schedules"],
-  ["/fleet", "Fleet"],
-  ["/recordings", "Recordings"],
+/** The pages in the order of the work: what runs, what it runs on, what is planned. */
+const groups: [string, [string, string][]][] = [
+  [
+    "What runs",
+    [
+      ["/", "Runs"],
+      ["/sessions", "Sessions"],
+      ["/start", "New run"],
+      ["/connect", "Your runner"],
+    ],
+  ],
+  [
+    "What it runs on",
+    [
+      ["/fleet", "Fleet"],
+      ["/matrix", "Matrix"],
+      ["/recordings", "Recordings"],
+    ],
+  ],
+  ["What is planned", [["/schedules", "Schedules"]]],
 ];
 
 /** What surrounds every page; without a session it is the sign-in page. */
@@ -29,18 +40,28 @@ export function Frame() {
           <img src="/glass.svg" alt="" width={20} height={20} />
           Parallel Pane
         </Link>
-        <nav aria-label="Main" className="flex gap-1 text-sm">
-          {pages.map(([to, name]) => (
-            <NavLink
-              key={to}
-              to={to}
-              end={to === "/"}
-              className={({ isActive }) =>
-                `rounded px-3 py-1.5 ${isActive ? "bg-raised text-ink" : "text-soft hover:text-ink"}`
-              }
+        <nav aria-label="Main" className="flex text-sm">
+          {groups.map(([what, pages]) => (
+            <div
+              key={what}
+              role="group"
+              aria-label={what}
+              title={what}
+              className="flex gap-0.5 border-l border-line px-2.5 first:border-l-0 first:pl-0"
             >
-              {name}
-            </NavLink>
+              {pages.map(([to, name]) => (
+                <NavLink
+                  key={to}
+                  to={to}
+                  end={to === "/"}
+                  className={({ isActive }) =>
+                    `rounded px-2.5 py-1.5 whitespace-nowrap ${isActive ? "bg-raised text-ink" : "text-soft hover:text-ink"}`
+                  }
+                >
+                  {name}
+                </NavLink>
+              ))}
+            </div>
           ))}
         </nav>
         <Person who={me.data} />

@@ -6,11 +6,13 @@ import { Choice, Copyable, Empty, Labelled, Sheet, Toggle, Trouble, Waiting } fr
 import { Search } from "../../ui/Search";
 import { many } from "../../ui/words";
 import { useAgents } from "../fleet/queries";
+import { useTitle } from "../../ui/useTitle";
 
 const kinds = ["commands", "screenshots", "video", "network", "console", "logs"];
 
 /** How does my own runner reach this lab? Choose what the session needs; copy a program that really runs. */
 export function ConnectPage() {
+  useTitle("Your runner");
   const [params, setParams] = useSearchParams();
   const [language, setLanguage] = useState("shell");
   const agents = useAgents();

@@ -7,9 +7,11 @@ import { Button, Confirm, Empty, Field, Hint, Sheet, Trouble, Waiting } from "..
 import { useNow } from "../../ui/useNow";
 import { ago, took } from "../../ui/words";
 import { useAgents, useWhy } from "./queries";
+import { useTitle } from "../../ui/useTitle";
 
 /** Who can run what? */
 export function FleetPage() {
+  useTitle("Fleet");
   const [params, setParams] = useSearchParams();
   const needs = params.get("needs") ?? "";
   const agents = useAgents();

@@ -1,19 +1,16 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
-import { get, listen, type Agent, type Why } from "../../api/client";
+import { get, type Agent, type Why } from "../../api/client";
+import { listen } from "../../api/events";
 
 /** The fleet, kept fresh by events and a slow pulse for what events do not tell. */
 export function useAgents() {
   const queries = useQueryClient();
   useEffect(() => {
     const refresh = () => void queries.invalidateQueries({ queryKey: ["agents"] });
-    return listen(
-      "/events",
-      (e) => {
-        if (e.type === "agents" || e.type === "run") refresh();
-      },
-      refresh,
-    );
+    return listen((e) => {
+      if (e.type === "agents" || e.type === "run") refresh();
+    }, refresh);
   }, [queries]);
   return useQuery({ queryKey: ["agents"], queryFn: () => get<Agent[]>("/agents"), refetchInterval: 5000 });
 }

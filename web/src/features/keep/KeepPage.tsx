@@ -13,6 +13,7 @@ import {
 import { said } from "../../ui/Glass";
 import { Button, Choice, Confirm, Empty, Field, Labelled, Sheet, Trouble, Waiting } from "../../ui/parts";
 import { many } from "../../ui/words";
+import { useTitle } from "../../ui/useTitle";
 
 const kinds = ["commands", "screenshots", "video", "network", "console", "logs"] as const;
 const verdicts = ["failed", "lab-fault", "flaky", "ended", "skipped", "passed"];
@@ -38,6 +39,7 @@ function size(bytes: number): string {
 
 /** What is recorded, for how long is it kept, and is there room? */
 export function KeepPage() {
+  useTitle("Recordings");
   const [params, setParams] = useSearchParams();
   const suites = useQuery({ queryKey: ["suites"], queryFn: () => get<KnownSuite[]>("/suites") });
   const storage = useQuery({ queryKey: ["storage"], queryFn: () => get<Storage>("/storage") });

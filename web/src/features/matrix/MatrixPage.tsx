@@ -26,9 +26,11 @@ import {
 } from "../../ui/parts";
 import { many } from "../../ui/words";
 import { asYAML, chosen, fromMatrix, type Draft } from "./draft";
+import { useTitle } from "../../ui/useTitle";
 
 /** What will this cost? Axes as toggles, rules, a cover; what it comes to in the lab as it is. */
 export function MatrixPage() {
+  useTitle("Matrix");
   const sources = useSources();
   const [params, setParams] = useSearchParams();
   const [draft, setDraft] = useState<Draft>();

@@ -1,6 +1,7 @@
 import type { Run } from "../../api/client";
 import { type Fill, fillOf, fills, Glass, inkOf, said } from "../../ui/Glass";
 import { Sheet } from "../../ui/parts";
+import { many } from "../../ui/words";
 import { TestLink } from "./TestLink";
 
 interface Fault {
@@ -8,10 +9,14 @@ interface Fault {
   test: number;
   message: string;
   panes: number[];
+  tests: number; // how many it is true of
 }
 
-/** What went wrong, each thing once with every pane on which it was seen. */
-function faultsOf(run: Run): Fault[] {
+/**
+ * What went wrong, each thing once with every pane on which it was seen. What no agent can run is a matter of the
+ * combination: it is told once for each, with its number of tests.
+ */
+export function faultsOf(run: Run): Fault[] {
   const all: Fault[] = [];
   for (const t of run.tests) {
     for (const p of run.panes) {
@@ -20,9 +25,15 @@ function faultsOf(run: Run): Fault[] {
       const fill = fillOf(c.state, c.verdict);
       if (!["failed", "lab-fault", "flaky", "unsupported"].includes(fill)) continue;
       const message = c.why || c.message;
+      if (fill === "unsupported") {
+        const same = all.find((f) => f.fill === fill && f.panes[0] === p.index && f.message === message);
+        if (same) same.tests++;
+        else all.push({ fill, test: t.index, message, panes: [p.index], tests: 1 });
+        continue;
+      }
       const same = all.find((f) => f.test === t.index && f.fill === fill && f.message === message);
       if (same) same.panes.push(p.index);
-      else all.push({ fill, test: t.index, message, panes: [p.index] });
+      else all.push({ fill, test: t.index, message, panes: [p.index], tests: 1 });
     }
   }
   return all.sort((a, b) => fills.indexOf(a.fill) - fills.indexOf(b.fill));
@@ -36,21 +47,25 @@ export function Faults({ run }: { run: Run }) {
       <ul>
         {faults.map((f) => (
           <li
-            key={`${f.test}-${f.fill}-${f.message}`}
+            key={`${f.test}-${f.fill}-${f.panes[0]}-${f.message}`}
             className="grid grid-cols-[auto_1fr] gap-x-3 border-t border-line px-4 py-3 first:border-t-0"
           >
             <Glass fill={f.fill} size={18} />
             <div className="min-w-0">
               <p>
                 <span className={inkOf[f.fill]}>{said(f.fill)}</span>{" "}
-                <TestLink
-                  run={run.number}
-                  test={f.test}
-                  pane={f.panes[0]}
-                  className="font-medium hover:underline"
-                >
-                  {run.tests[f.test]?.name}
-                </TestLink>
+                {f.fill === "unsupported" ? (
+                  <span className="font-medium">{many(f.tests, "test")}</span>
+                ) : (
+                  <TestLink
+                    run={run.number}
+                    test={f.test}
+                    pane={f.panes[0]}
+                    className="font-medium hover:underline"
+                  >
+                    {run.tests[f.test]?.name}
+                  </TestLink>
+                )}
               </p>
               <p className="text-sm text-soft">
                 {f.fill === "flaky" ? "failed first on " : "on "}

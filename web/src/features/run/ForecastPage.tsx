@@ -5,12 +5,14 @@ import { Link, useParams } from "react-router";
 import { post, type Forecast } from "../../api/client";
 import { Field, Labelled, Sheet, Trouble, Waiting } from "../../ui/parts";
 import { took } from "../../ui/words";
+import { useTitle } from "../../ui/useTitle";
 
 const more = [0, 1, 2, 3, 4, 6, 8, 12, 16];
 
 /** When would this run end now, and would more agents help? */
 export function ForecastPage() {
   const { number = "" } = useParams();
+  useTitle(`#${number}`, "Forecast");
   const [limit, setLimit] = useState("");
   const f = useQuery({
     queryKey: ["forecast", number, limit],

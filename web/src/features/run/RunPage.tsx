@@ -8,12 +8,15 @@ import { between, took } from "../../ui/words";
 import { Faults } from "./Faults";
 import { useRun } from "./useRun";
 import { Wall } from "./Wall";
+import { useTitle } from "../../ui/useTitle";
+import { paneWords } from "./paneWords";
 
 /** How did this run go? */
 export function RunPage() {
   const { number = "" } = useParams();
   const run = useRun(number);
   const [params, setParams] = useSearchParams();
+  useTitle(run.data && `#${run.data.number} ${said(run.data.verdict || run.data.state)}`, run.data?.suite);
   if (run.isPending) return <Waiting />;
   if (run.error) return <Trouble error={run.error} again={() => void run.refetch()} />;
   const only = params.get("pane");
@@ -119,7 +122,7 @@ function Again({ run }: { run: Run }) {
             again.mutate(true);
           }}
         >
-          Run again what did not pass
+          Again what did not pass
         </Button>
       )}
       <Button
@@ -127,11 +130,17 @@ function Again({ run }: { run: Run }) {
           again.mutate(false);
         }}
       >
-        Run again
+        Again
       </Button>
       {again.error && <Trouble error={again.error} />}
     </>
   );
+}
+
+/** The version that all panes of a group ran on; several are told pane by pane. */
+function versions(panes: Pane[]): string {
+  const all = new Set(panes.map((p) => p.info.version).filter(Boolean));
+  return all.size === 1 ? [...all].join() : all.size > 1 ? `${all.size} versions` : "";
 }
 
 /** Panes side by side, grouped by browser. */
@@ -158,7 +167,7 @@ function Window({
           className="grow rounded-md border border-line bg-sheet p-2.5"
         >
           <h2 className="mb-2 px-1 text-xs text-soft">
-            {family} {panes.find((p) => p.info.version)?.info.version}
+            {family} {versions(panes)}
           </h2>
           <div className="flex flex-wrap gap-2">
             {panes.map((p) => (
@@ -166,6 +175,7 @@ function Window({
                 key={p.key}
                 run={run}
                 pane={p}
+                several={new Set(panes.map((o) => o.info.version).filter(Boolean)).size > 1}
                 pressed={p.key === chosen}
                 onClick={() => {
                   onChoose(p.key);
@@ -211,17 +221,17 @@ function rest(run: Run, p: Pane): string {
 function PaneCard({
   run,
   pane,
+  several,
   pressed,
   onClick,
 }: {
   run: Run;
   pane: Pane;
+  several: boolean;
   pressed: boolean;
   onClick: () => void;
 }) {
   const fill = fillOf(pane.state, pane.verdict);
-  const all = Object.values(pane.counts).reduce((a, b) => a + b, 0);
-  const ended = all - (pane.counts[""] ?? 0);
   const missing = pane.info.emulated.missing;
   return (
     <button
@@ -235,13 +245,12 @@ function PaneCard({
         <span className="min-w-0">
           <span className="block font-medium">{rest(run, pane)}</span>
           <span className={`block text-xs ${inkOf[fill]}`}>
-            {pane.state === "undealt"
-              ? "no test in this run"
-              : `${said(pane.verdict) || (pane.running > 0 ? `${pane.running} running` : pane.state)}, ${ended} of ${all}`}
+            {pane.state === "undealt" ? "no test in this run" : paneWords(pane)}
           </span>
         </span>
       </span>
       <span className="mt-2 block text-xs text-soft">
+        {several && pane.info.version && `${pane.info.version}, `}
         {pane.took_ms > 0 ? took(pane.took_ms) : "–"}
         {pane.agents.length > 0 && ` on ${pane.agents.join(", ")}`}
       </span>

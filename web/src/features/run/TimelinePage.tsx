@@ -5,6 +5,7 @@ import { get, type Bar, type Timeline } from "../../api/client";
 import { fillOf, inkOf, said, type Fill } from "../../ui/Glass";
 import { Empty, Sheet, Trouble, Waiting } from "../../ui/parts";
 import { took } from "../../ui/words";
+import { useTitle } from "../../ui/useTitle";
 
 const left = 150,
   right = 30,
@@ -15,6 +16,7 @@ const left = 150,
 /** Where did the time of this run go? Slots down, time across. */
 export function TimelinePage() {
   const { number = "" } = useParams();
+  useTitle(`#${number}`, "Timeline");
   const t = useQuery({
     queryKey: ["timeline", number],
     queryFn: () => get<Timeline>(`/runs/${number}/timeline`),

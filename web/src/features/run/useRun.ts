@@ -1,6 +1,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
-import { get, listen, type Run, type RunEvent } from "../../api/client";
+import { get, type Run, type RunEvent } from "../../api/client";
+import { listen } from "../../api/events";
 
 /** Applies an event to a run; returns a new run. */
 export function applied(run: Run, e: RunEvent): Run {
@@ -25,12 +26,13 @@ export function useRun(number: string) {
   useEffect(() => {
     if (!open) return;
     return listen(
-      `/runs/${number}/events`,
       (e) => {
+        if (e.run?.number !== Number(number)) return;
         if (e.whole) void queries.invalidateQueries({ queryKey: ["run", number] });
         else queries.setQueryData<Run>(["run", number], (old) => (old ? applied(old, e) : old));
       },
       () => void queries.invalidateQueries({ queryKey: ["run", number] }),
+      Number(number),
     );
   }, [number, open, queries]);
   return run;

@@ -9,11 +9,13 @@ import { Search } from "../../ui/Search";
 import { useFilters } from "../../ui/useFilters";
 import { useNow } from "../../ui/useNow";
 import { ago, between, took } from "../../ui/words";
+import { useTitle } from "../../ui/useTitle";
 
 const pageSize = 50;
 
 /** What is going on, and what went on: every run, newest first. The filters live in the address. */
 export function RunsPage() {
+  useTitle("Runs");
   const { params, value, set, clear } = useFilters();
   const filter = new URLSearchParams(params);
   const [cleared, setCleared] = useState(0); // how often the filters were, which empties the search field

@@ -17,9 +17,11 @@ import {
 import { useNow } from "../../ui/useNow";
 import { ago } from "../../ui/words";
 import { inZone, ruleOf, type Plan } from "./rule";
+import { useTitle } from "../../ui/useTitle";
 
 /** What runs by itself, and what is saved to be run again? */
 export function SchedulesPage() {
+  useTitle("Schedules");
   const presets = useQuery({ queryKey: ["presets"], queryFn: () => get<Preset[]>("/presets") });
   const schedules = useQuery({
     queryKey: ["schedules"],

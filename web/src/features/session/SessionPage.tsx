@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Tabs } from "radix-ui";
 import { useEffect, useState, type ReactNode } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
-import { get, listen, post, text, type Session } from "../../api/client";
+import { get, post, text, type Session } from "../../api/client";
 import { fillOf, Glass, inkOf, said } from "../../ui/Glass";
 import { Button, Confirm, Sheet, Trouble, Waiting } from "../../ui/parts";
 import { useNow } from "../../ui/useNow";
@@ -24,6 +24,8 @@ import {
   readText,
   telling,
 } from "./recorded";
+import { listen } from "../../api/events";
+import { useTitle } from "../../ui/useTitle";
 
 /** What happened here? */
 export function SessionPage() {
@@ -34,14 +36,11 @@ export function SessionPage() {
   useEffect(() => {
     if (!live) return;
     const refresh = () => void queries.invalidateQueries({ queryKey: ["session", id] });
-    return listen(
-      "/events",
-      (e) => {
-        if (e.type !== "agents") refresh();
-      },
-      refresh,
-    );
+    return listen((e) => {
+      if (e.type !== "agents") refresh();
+    }, refresh);
   }, [id, live, queries]);
+  useTitle(session.data?.name, "Session");
   if (session.isPending) return <Waiting />;
   if (session.error) return <Trouble error={session.error} again={() => void session.refetch()} />;
   const s = session.data;

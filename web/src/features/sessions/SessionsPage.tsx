@@ -10,12 +10,14 @@ import { useFilters } from "../../ui/useFilters";
 import { useNow } from "../../ui/useNow";
 import { ago, between, took } from "../../ui/words";
 import { useAgents } from "../fleet/queries";
+import { useTitle } from "../../ui/useTitle";
 
 const pageSize = 50;
 const verdicts = ["failed", "lab-fault", "ended", "passed", "skipped", "unsupported"];
 
 /** What waits, what is open, and what was. The filters live in the address, so that a search can be kept as a bookmark. */
 export function SessionsPage() {
+  useTitle("Sessions");
   const { params, value, set, clear } = useFilters();
   const filter = new URLSearchParams(params);
   const [cleared, setCleared] = useState(0);

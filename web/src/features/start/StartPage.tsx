@@ -26,9 +26,11 @@ import {
 } from "../../ui/parts";
 import { took } from "../../ui/words";
 import { commandOf, needsOf, needsText } from "./command";
+import { useTitle } from "../../ui/useTitle";
 
 /** What should run, where and how? Beside it what that comes to, and the command that does the same. */
 export function StartPage() {
+  useTitle("New run");
   const [params] = useSearchParams();
   const suites = useQuery({ queryKey: ["suites"], queryFn: () => get<KnownSuite[]>("/suites") });
   const presets = useQuery({ queryKey: ["presets"], queryFn: () => get<Preset[]>("/presets") });

@@ -1,12 +1,14 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
-import { get, listen, type Attempt, type PaneAttempts, type TestResult } from "../../api/client";
+import { get, type Attempt, type PaneAttempts, type TestResult } from "../../api/client";
+import { listen } from "../../api/events";
 import { fillOf, Glass } from "../../ui/Glass";
 import { Button, Choice, Sheet, Trouble, Waiting } from "../../ui/parts";
 import { Detail } from "./Detail";
 import { Source } from "./Source";
 import { StepGrid } from "./StepGrid";
+import { useTitle } from "../../ui/useTitle";
 
 /** The attempt a pane shows: the one asked for, else the one that explains its verdict. */
 export function shownAttempt(r: PaneAttempts, number: number | null): Attempt | undefined {
@@ -31,16 +33,18 @@ export function TestPage() {
     queryKey: ["test", number, test],
     queryFn: () => get<TestResult>(`/runs/${number}/tests/${test}`),
   });
+  useTitle(result.data?.test.name, `#${number}`);
   const open = result.data !== undefined && result.data.run.state !== "ended";
   useEffect(() => {
     if (!open) return;
     const refresh = () => void queries.invalidateQueries({ queryKey: ["test", number, test] });
     return listen(
-      `/runs/${number}/events`,
       (e) => {
+        if (e.run?.number !== Number(number)) return;
         if (e.type === "run" || e.whole || e.cells?.some((c) => String(c.test) === test)) refresh();
       },
       refresh,
+      Number(number),
     );
   }, [number, test, open, queries]);
   if (result.isPending) return <Waiting />;
