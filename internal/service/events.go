@@ -14,7 +14,7 @@ type hub struct {
 type Watch struct {
 	Events <-chan Event // closed when the watcher was cut off or the service stops
 	ch     chan Event
-	run    string // id; "" means every run
+	run    string       // id; "" means every run
 	walls  map[int]bool // of every run: the numbers of those whose walls are wanted as well
 	hub    *hub
 }

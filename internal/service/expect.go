@@ -1,6 +1,8 @@
 package service
 
 import (
+	"context"
+	"slices"
 	"sync"
 	"time"
 
@@ -16,8 +18,40 @@ type expectation struct {
 // restBetween is how many times as long as a forecast took none is made.
 const restBetween = 20
 
-// guess is how long a test takes of which nothing at all is known, in seconds.
-const guess = 10.0
+// What a test takes of which nothing is known: what is typical of the latest
+// attempts of the whole lab, looked at anew after a minute, and while there are
+// none, in seconds, noGuess.
+const (
+	noGuess    = 10.0
+	typicalOf  = 500
+	typicalFor = time.Minute
+)
+
+// typical keeps what is typical.
+type typical struct {
+	mu      sync.Mutex
+	seconds float64
+	until   time.Time
+}
+
+// guess is how long a test takes of which nothing is known, in seconds.
+func (s *Service) guess(ctx context.Context) float64 {
+	x := &s.typical
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if now := s.now(); now.After(x.until) {
+		x.seconds, x.until = noGuess, now.Add(typicalFor)
+		all, err := s.store.LatestDurations(ctx, typicalOf)
+		if err != nil {
+			s.log.Warn("what is typical of the lab cannot be read", "error", err)
+		}
+		if len(all) > 0 {
+			slices.Sort(all)
+			x.seconds = max(0.001, float64(all[len(all)/2])/1000)
+		}
+	}
+	return x.seconds
+}
 
 // expect forecasts when the open runs will end and tells their watchers.
 func (s *Service) expect() {
@@ -38,7 +72,7 @@ func (s *Service) expect() {
 	now := s.now()
 	outline := s.machine.Outline(now)
 	s.mu.Unlock()
-	ends := plan.Expect(outline, guess)
+	ends := plan.Expect(outline, s.guess(context.Background()))
 	var events []Event
 	s.mu.Lock()
 	for id, r := range s.live {

@@ -30,6 +30,8 @@ type lab struct {
 	t   *testing.T
 	dir string
 	now time.Time
+
+	minFree uint64 // see Config
 }
 
 func openLab(t *testing.T, dir string) *lab {
@@ -42,7 +44,7 @@ func openLab(t *testing.T, dir string) *lab {
 // reopen opens the service on what is on record.
 func (l *lab) reopen() {
 	var err error
-	l.Service, err = Open(l.t.Context(), Config{Dir: l.dir, Log: slog.New(slog.DiscardHandler), Clock: func() time.Time { return l.now }, Tick: time.Hour,
+	l.Service, err = Open(l.t.Context(), Config{Dir: l.dir, Log: slog.New(slog.DiscardHandler), Clock: func() time.Time { return l.now }, Tick: time.Hour, MinFree: l.minFree,
 		Dispatch: dispatch.Config{MaxSlice: 4}})
 	require.NoError(l.t, err)
 }

@@ -148,7 +148,7 @@ func (s *Service) Preview(ctx context.Context, who Who, req RunRequest) (Preview
 	outline := s.machine.Outline(s.now())
 	s.mu.Unlock()
 	outline.Runs = append(outline.Runs, work)
-	p.ExpectedS = plan.Expect(outline, guess)[work.ID]
+	p.ExpectedS = plan.Expect(outline, s.guess(ctx))[work.ID]
 	p.Met, err = s.met(ctx, row.Project, row.Suite, row.Matrix, 1<<30, whole)
 	return p, err
 }

@@ -6,6 +6,7 @@ import (
 	"maps"
 	"slices"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -221,4 +222,24 @@ func TestBothCapabilityProcessorsAgree(t *testing.T) {
 		require.Equal(t, webdriver.CodeOf(wantErr), webdriver.CodeOf(gotErr), "%s: %v, %v", raw, wantErr, gotErr)
 		require.Equal(t, want, got)
 	})
+}
+
+// Of tests that nobody has seen, a first estimate comes from what the lab has seen
+// of others.
+func TestUnknownTestsAreGuessedFromTheOthers(t *testing.T) {
+	l := openLab(t, t.TempDir())
+	l.join("quay")
+	assert.InDelta(t, noGuess, l.guess(t.Context()), 0, "nothing has run yet")
+	_, err := l.Submit(t.Context(), Who{Name: "ci"}, RunRequest{Bundle: l.bundle(3), Matrix: "wall"})
+	require.NoError(t, err)
+	for range 6 {
+		for _, g := range l.granted("quay") {
+			for i, test := range g.Tests {
+				_, err := l.Result(link.Result{ID: g.ids[i], Fence: g.Fence, Test: test, Agent: "quay", Verdict: verdict.Passed, TookMS: 2000 + int64(test)})
+				require.NoError(t, err)
+			}
+		}
+	}
+	l.now = l.now.Add(typicalFor + time.Second)
+	assert.InDelta(t, 2.001, l.guess(t.Context()), 0.0001, "the middle of what was seen")
 }

@@ -81,6 +81,7 @@ type Service struct {
 	number  int
 
 	expectation expectation
+	typical     typical
 	plans       schedules
 	fatal       chan error
 	stop        chan struct{}

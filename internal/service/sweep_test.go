@@ -81,7 +81,9 @@ func TestABundleThatWasAskedForStays(t *testing.T) {
 
 func TestNoBundleIsTakenWithoutRoom(t *testing.T) {
 	l := openLab(t, t.TempDir())
-	l.storage.Store(&Storage{Full: "The disk is full."})
+	require.NoError(t, l.Close())
+	l.minFree = 1 << 62
+	l.reopen()
 	sum := sha256.Sum256([]byte("x"))
 	err := l.PutBundle(hex.EncodeToString(sum[:]), strings.NewReader("x"))
 	var e *Error

@@ -137,6 +137,13 @@ func (s *Store) Durations(ctx context.Context, project, suite string) (ds []Dura
 	return
 }
 
+// LatestDurations lists what the latest attempts of the whole lab took, in
+// milliseconds, those that the lab failed left out.
+func (s *Store) LatestDurations(ctx context.Context, n int) (ms []int64, err error) {
+	err = s.read.SelectContext(ctx, &ms, `SELECT took_ms FROM (SELECT took_ms, verdict FROM attempts ORDER BY rowid DESC LIMIT ?) WHERE verdict IN ('passed', 'failed')`, n)
+	return
+}
+
 // Spreads counts the runs of a suite on a matrix whose tests were spread.
 func (s *Store) Spreads(ctx context.Context, project, suite, matrix string) (n int, err error) {
 	err = s.read.GetContext(ctx, &n, `SELECT COUNT(*) FROM runs WHERE project = ? AND suite = ? AND matrix = ? AND json_extract(request_json, '$.deal') = 'spread' AND again_of = 0`,
