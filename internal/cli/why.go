@@ -77,7 +77,11 @@ func (r *root) writeWhy(w service.Why) {
 	if len(w.Nearest) == 0 {
 		return
 	}
-	fmt.Fprintln(r.out, "\nThe others lack:")
+	lacking := "The others lack:"
+	if n == 0 {
+		lacking = "Each agent lacks:"
+	}
+	fmt.Fprintf(r.out, "\n%s\n", lacking)
 	for _, g := range w.Alike() {
 		var lacks []string
 		for _, l := range g.Lacks {

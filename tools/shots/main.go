@@ -25,24 +25,27 @@ func main() {
 	out := flag.String("out", "docs/screenshots", "directory for the pictures")
 	pane := flag.String("pane", "bin/pane", "the program")
 	run := flag.Int("run", 1, "number of the run to show")
-	wide := flag.Int("wide", 2, "number of the run whose timeline and forecast to show")
 	test := flag.Int("test", 1, "index of the test to show")
 	project := flag.String("project", "demo-data/saltmarsh", "the demo's project")
 	only := flag.String("only", "", "take only pictures whose name contains this")
 	flag.Parse()
-	if err := take(context.Background(), *out, *pane, *project, *run, *wide, *test, *only); err != nil {
+	if err := take(context.Background(), *out, *pane, *project, *run, *test, *only); err != nil {
 		fmt.Fprintln(os.Stderr, "shots:", err)
 		os.Exit(1)
 	}
 }
 
-func take(ctx context.Context, out, pane, project string, run, wide, test int, only string) error {
+func take(ctx context.Context, out, pane, project string, run, test int, only string) error {
 	dir, err := os.MkdirTemp("", "shots-")
 	if err != nil {
 		return err
 	}
 	defer os.RemoveAll(dir)
 	if pane, err = filepath.Abs(pane); err != nil {
+		return err
+	}
+	wide, err := stage(ctx, pane, project)
+	if err != nil {
 		return err
 	}
 	session, err := failedSession(ctx, pane)
@@ -72,6 +75,44 @@ func take(ctx context.Context, out, pane, project string, run, wide, test int, o
 		}
 	}
 	return nil
+}
+
+// stage puts presets and schedules there, once, and runs the wide matrix, whose
+// number it gives.
+func stage(ctx context.Context, pane, project string) (wide int, err error) {
+	for _, args := range [][]string{
+		{"preset", "save", "harbour-pairs", "--dir", project, "--matrix", "harbour"},
+		{"preset", "save", "smoke", "--dir", project, "--matrix", "quick", "--tag", "smoke"},
+		{"schedule", "add", "nightly", "harbour-pairs", "FREQ=DAILY;BYHOUR=1;BYMINUTE=30;BYSECOND=0", "--zone", "Europe/Oslo"},
+		{"schedule", "add", "weekday-mornings", "smoke", "FREQ=WEEKLY;BYDAY=MO,TU,WE,TH,FR;BYHOUR=6;BYMINUTE=0;BYSECOND=0", "--zone", "Europe/Oslo", "--overlap", "skip"},
+	} {
+		if msg, err := exec.CommandContext(ctx, pane, args...).CombinedOutput(); err != nil && args[0] == "preset" {
+			return 0, fmt.Errorf("pane %s: %w: %s", strings.Join(args, " "), err, msg)
+		}
+	}
+	runs, err := exec.CommandContext(ctx, pane, "runs", "--json").Output()
+	if err != nil {
+		return 0, fmt.Errorf("pane runs: %w (is the demo running?)", err)
+	}
+	var all []struct {
+		Number int
+		Matrix string
+	}
+	if err := json.Unmarshal(runs, &all); err != nil {
+		return 0, err
+	}
+	for _, r := range all {
+		if r.Matrix == "harbour" {
+			return r.Number, nil
+		}
+	}
+	// Some of its tests fail, as they are made to.
+	raw, err := exec.CommandContext(ctx, pane, "run", "--dir", project, "--matrix", "harbour", "--tag", "tides", "--json").Output()
+	var run struct{ Number int }
+	if json.Unmarshal(raw, &run) != nil || run.Number == 0 {
+		return 0, fmt.Errorf("pane run: %w", err)
+	}
+	return run.Number, nil
 }
 
 // failedSession is the page of a runner's session that failed.

@@ -36,7 +36,8 @@ export function TimelinePage() {
           , slot by slot
         </h1>
         <p className="text-sm text-soft">
-          {d.project} {d.suite} on {d.matrix}
+          {d.project} {d.suite}
+          {d.matrix && ` on ${d.matrix}`}
         </p>
       </div>
       {d.slots.length === 0 ? (
