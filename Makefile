@@ -33,7 +33,7 @@ lint: $(STAMPS)/npm $(CONSOLE)
 	test -z "$$(gofmt -l cmd internal web/web.go tools)" || { gofmt -l cmd internal web/web.go tools; exit 1; }
 	$(GO) vet ./...
 	$(GO) tool staticcheck ./...
-	for os in darwin windows; do GOOS=$$os CGO_ENABLED=0 $(GO) build -gcflags='all=-N -l' -o /dev/null ./cmd/pane || exit 1; done
+	$(GO) run ./tools/elsewhere darwin windows
 	cd web && npm run --silent check
 
 unit: $(STAMPS)/npm

@@ -7,6 +7,7 @@ import (
 	"flag"
 	"fmt"
 	"log/slog"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -27,15 +28,16 @@ func main() {
 	run := flag.Int("run", 1, "number of the run to show")
 	test := flag.Int("test", 1, "index of the test to show")
 	project := flag.String("project", "demo-data/saltmarsh", "the demo's project")
+	token := flag.String("token-file", "demo-data/service/admin.token", "file with a token that may open sessions")
 	only := flag.String("only", "", "take only pictures whose name contains this")
 	flag.Parse()
-	if err := take(context.Background(), *out, *pane, *project, *run, *test, *only); err != nil {
+	if err := take(context.Background(), *out, *pane, *project, *token, *run, *test, *only); err != nil {
 		fmt.Fprintln(os.Stderr, "shots:", err)
 		os.Exit(1)
 	}
 }
 
-func take(ctx context.Context, out, pane, project string, run, test int, only string) error {
+func take(ctx context.Context, out, pane, project, token string, run, test int, only string) error {
 	dir, err := os.MkdirTemp("", "shots-")
 	if err != nil {
 		return err
@@ -61,6 +63,11 @@ func take(ctx context.Context, out, pane, project string, run, test int, only st
 	for _, theme := range []string{"dark", "light"} {
 		if err := browse(ctx, dir, pane, out, theme, only, pages); err != nil {
 			return err
+		}
+	}
+	if strings.Contains("reach-in", only) {
+		if err := reachIn(ctx, dir, pane, token, out); err != nil {
+			return fmt.Errorf("reach-in: %w", err)
 		}
 	}
 	for name, command := range map[string]string{
@@ -128,34 +135,139 @@ func failedSession(ctx context.Context, pane string) (string, error) {
 	return "/sessions/" + all[0].ID, nil
 }
 
-// browse takes the console's pages. Only the page of a run is kept in light.
-func browse(ctx context.Context, dir, pane, out, theme, only string, pages map[string]string) error {
+// console opens the console in Chromium, in a theme, and gives its address.
+func console(ctx context.Context, dir, pane, theme string) (*sessions.Session, string, error) {
 	host, err := sessions.NewHost(filepath.Join(dir, "sessions"), slog.New(slog.DiscardHandler), chromium.Family{})
 	if err != nil {
-		return err
+		return nil, "", err
 	}
 	browsers := host.Browsers(ctx)
 	if len(browsers) == 0 {
-		return fmt.Errorf("no chromium here")
+		return nil, "", fmt.Errorf("no chromium here")
 	}
 	profile := device.Profile{Name: "shots", Size: device.Size{Width: 1280, Height: 800}, Density: 1}
 	s, err := host.Open(ctx, sessions.Request{Browser: browsers[0], Device: profile})
 	if err != nil {
-		return err
+		return nil, "", err
 	}
-	defer s.Close()
 	link, err := exec.CommandContext(ctx, pane, "link").Output()
 	if err != nil {
-		return fmt.Errorf("pane link: %w (is the demo running?)", err)
+		s.Close()
+		return nil, "", fmt.Errorf("pane link: %w (is the demo running?)", err)
 	}
 	enter := strings.TrimSpace(string(link))
 	base, _, _ := strings.Cut(enter, "/enter")
-	if err := s.Navigate(ctx, enter); err != nil {
+	if err = s.Navigate(ctx, enter); err == nil {
+		err = s.Execute(ctx, "localStorage.setItem('pane-theme', arguments[0])", nil, theme)
+	}
+	if err != nil {
+		s.Close()
+		return nil, "", err
+	}
+	return s, base, nil
+}
+
+// reachIn takes the page of an open session into which a person reaches.
+func reachIn(ctx context.Context, dir, pane, token, out string) error {
+	s, base, err := console(ctx, dir, pane, "dark")
+	if err != nil {
 		return err
 	}
-	if err := s.Execute(ctx, "localStorage.setItem('pane-theme', arguments[0])", nil, theme); err != nil {
+	defer s.Close()
+	secret, err := os.ReadFile(token)
+	if err != nil {
 		return err
 	}
+	lab := webdriver.NewClient(base+"/webdriver", &http.Client{Transport: bearer(strings.TrimSpace(string(secret)))})
+	open, err := lab.New(ctx, webdriver.Capabilities{"browserName": "firefox", "pane:options": map[string]any{
+		"test": "Holding a berth by hand", "run": "build 813", "project": "saltmarsh", "record": "always"}})
+	if err != nil {
+		return err
+	}
+	defer open.Close(ctx)
+	var at struct{ X, Y float64 } // where the first field is, in parts of the window
+	if err := open.Navigate(ctx, "http://127.0.0.1:7480/berths/A1"); err != nil {
+		return err
+	}
+	if err := open.Execute(ctx, `const r = document.querySelector("input[name=boat]").getBoundingClientRect();
+		return {X: (r.x + r.width / 2) / innerWidth, Y: (r.y + r.height / 2) / innerHeight}`, &at); err != nil {
+		return err
+	}
+	if err := s.Navigate(ctx, base+"/sessions/"+open.ID); err != nil {
+		return err
+	}
+	shown := func(condition string, args ...any) error {
+		for range 400 {
+			var ok bool
+			if err := s.Execute(ctx, condition, &ok, args...); err != nil || ok {
+				return err
+			}
+			time.Sleep(50 * time.Millisecond)
+		}
+		return fmt.Errorf("never came: %s", condition)
+	}
+	const button = `const b = [...document.querySelectorAll("button")].find(b => b.innerText === arguments[0]); if (b && arguments[1]) b.click(); return !!b`
+	if err := shown(button, "Reach in", true); err != nil {
+		return err
+	}
+	if err := shown(button, "Let go", false); err != nil {
+		return err
+	}
+	if err := shown(`return !!document.querySelector("main img")?.naturalWidth`); err != nil {
+		return err
+	}
+	var to struct{ X, Y int }
+	if err := s.Execute(ctx, `const r = document.querySelector("main img").getBoundingClientRect();
+		return {X: Math.round(r.x + r.width * arguments[0]), Y: Math.round(r.y + r.height * arguments[1])}`, &to, at.X, at.Y); err != nil {
+		return err
+	}
+	type action = map[string]any
+	if err := s.Perform(ctx, webdriver.Action{Type: "pointer", ID: "mouse", Actions: []action{
+		{"type": "pointerMove", "x": to.X, "y": to.Y}, {"type": "pointerDown", "button": 0}, {"type": "pointerUp", "button": 0}}}); err != nil {
+		return err
+	}
+	commands := func(n int) error {
+		return shown(`return document.querySelector("main").innerText.split("Perform Actions").length > arguments[0]`, n)
+	}
+	if err := commands(1); err != nil {
+		return err
+	}
+	for i, text := range []string{"Grey Osprey", "\ue004", "7"} {
+		var keys []action
+		for _, r := range text {
+			keys = append(keys, action{"type": "keyDown", "value": string(r)}, action{"type": "keyUp", "value": string(r)})
+		}
+		if err := s.Perform(ctx, webdriver.Action{Type: "key", ID: "keys", Actions: keys}); err != nil {
+			return err
+		}
+		if err := commands(i + 2); err != nil {
+			return err
+		}
+	}
+	time.Sleep(2 * time.Second) // the picture of the last one comes
+	png, err := s.Screenshot(ctx)
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(out, "reach-in.png"), png, 0o644)
+}
+
+// bearer is a token that goes with every request.
+type bearer string
+
+func (b bearer) RoundTrip(req *http.Request) (*http.Response, error) {
+	req = req.Clone(req.Context())
+	req.Header.Set("Authorization", "Bearer "+string(b))
+	return http.DefaultTransport.RoundTrip(req)
+}
+
+// browse takes the console's pages. Only the page of a run is kept in light.
+func browse(ctx context.Context, dir, pane, out, theme, only string, pages map[string]string) error {
+	s, base, err := console(ctx, dir, pane, theme)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
 	for name, path := range pages {
 		file := name + ".png"
 		if theme == "light" {
