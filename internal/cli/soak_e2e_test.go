@@ -31,7 +31,7 @@ type soak struct {
 func newSoak(t *testing.T) soak {
 	seed, err := strconv.ParseUint(max(os.Getenv("PANE_SEED"), "1"), 10, 64)
 	require.NoError(t, err)
-	s := soak{rng: rand.New(rand.NewPCG(seed, 20)), until: time.Now(), tests: 16, kills: 2, sessions: 60, every: 25}
+	s := soak{rng: rand.New(rand.NewPCG(seed, 20)), until: time.Now(), tests: 6, kills: 2, sessions: 40, every: 20}
 	if m := os.Getenv("PANE_SOAK"); m != "" {
 		minutes, err := strconv.ParseFloat(m, 64)
 		require.NoError(t, err)
