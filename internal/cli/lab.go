@@ -256,7 +256,7 @@ func missingFamilies(found []fleet.Browser) (out [][2]string) {
 	for _, f := range [][3]string{
 		{"chromium", "Chromium", "apt-get install chromium chromium-driver"},
 		{"gecko", "Firefox", "apt-get install firefox-esr"},
-		{"webkitgtk", "WebKit", "apt-get install webkit2gtk-driver libgl1-mesa-dri xvfb"},
+		{"webkit", "WebKit", "apt-get install webkit2gtk-driver libgl1-mesa-dri xvfb"},
 	} {
 		here := false
 		for _, b := range found {

@@ -216,7 +216,7 @@ function Table({ list }: { list: SessionSummary[] }) {
                   </span>
                 </Link>
                 {(s.message || s.tags.length > 0 || (s.kind === "remote" && s.end)) && (
-                  <span className="block max-w-xl truncate pl-6 text-xs text-soft">
+                  <span className="block max-w-md truncate pl-6 text-xs text-soft">
                     {[s.message || (s.kind === "remote" ? s.end : ""), s.tags.join(" ")]
                       .filter(Boolean)
                       .join(" · ")}
