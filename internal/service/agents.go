@@ -50,7 +50,7 @@ func (s *Service) knowAgents(ctx context.Context) error {
 }
 
 func (a *agentConn) forDispatch() dispatch.Agent {
-	return dispatch.Agent{Name: a.name, Facts: a.machine.Facts(a.name), Slots: a.machine.Slots, Draining: a.draining}
+	return dispatch.Agent{Name: a.name, Program: a.instance, Facts: a.machine.Facts(a.name), Slots: a.machine.Slots, Draining: a.draining}
 }
 
 var agentName = regexp.MustCompile(`^[a-zA-Z0-9][a-zA-Z0-9._-]{0,63}$`)
@@ -124,28 +124,12 @@ func (s *Service) mayJoin(h link.Hello) error {
 
 // Join brings an agent online and keeps it so until the link is gone.
 func (s *Service) Join(h link.Hello, l *link.Agent) error {
-	now := s.now()
 	s.mu.Lock()
-	a := s.agents[h.Name]
-	if a == nil {
-		a = &agentConn{name: h.Name}
-		s.agents[h.Name] = a
-	}
-	if a.link != nil {
-		if a.instance != h.Instance { // two came at the same time
-			s.mu.Unlock()
-			return errorf(Conflict, "another agent named %s is online: give this one a name of its own with --name", h.Name)
-		}
-		a.link.Close() // the same agent came back before its old link was known to be dead
-	}
-	a.instance, a.machine, a.link, a.lastSeen = h.Instance, h.Machine, l, now
-	s.links.Store(h.Name, l)
-	ds := s.machine.Join(now, a.forDispatch(), h.Held)
-	e := s.applyLocked(ds, store.SaveAgent(store.Agent{Name: h.Name, Instance: h.Instance, Machine: store.JSON(h.Machine),
-		FirstSeen: store.Millis(now), LastSeen: store.Millis(now)}))
-	e.events = append(e.events, Event{Type: "agents"})
-	e.grants = append(e.grants, s.halfOpenLocked(h)...)
+	a, e, err := s.arriveLocked(h, l)
 	s.mu.Unlock()
+	if err != nil {
+		return err
+	}
 	s.log.Info("agent joined", "agent", h.Name, "slots", h.Machine.Slots, "held", len(h.Held))
 	if err := s.carryOut(e); err != nil {
 		return err
@@ -165,6 +149,29 @@ func (s *Service) Join(h link.Hello, l *link.Agent) error {
 	s.mu.Unlock()
 	s.log.Info("agent left", "agent", h.Name)
 	return s.carryOut(e)
+}
+
+// arriveLocked notes that an agent is online on a link.
+func (s *Service) arriveLocked(h link.Hello, l *link.Agent) (*agentConn, *effects, error) {
+	now := s.now()
+	a := s.agents[h.Name]
+	if a == nil {
+		a = &agentConn{name: h.Name}
+		s.agents[h.Name] = a
+	}
+	if a.link != nil {
+		if a.instance != h.Instance { // two came at the same time
+			return nil, nil, errorf(Conflict, "another agent named %s is online: give this one a name of its own with --name", h.Name)
+		}
+		a.link.Close() // the same agent came back before its old link was known to be dead
+	}
+	a.instance, a.machine, a.link, a.lastSeen = h.Instance, h.Machine, l, now
+	s.links.Store(h.Name, l)
+	e := s.applyLocked(s.machine.Join(now, a.forDispatch(), h.Held), store.SaveAgent(store.Agent{Name: h.Name, Instance: h.Instance,
+		Machine: store.JSON(h.Machine), FirstSeen: store.Millis(now), LastSeen: store.Millis(now)}))
+	e.events = append(e.events, Event{Type: "agents"})
+	e.grants = append(e.grants, s.halfOpenLocked(h)...)
+	return a, e, nil
 }
 
 // halfOpenLocked lists the leases of sessions that an agent which came back was

@@ -81,16 +81,15 @@ func (l *lab) wideBundle(tests, wide int) string {
 }
 
 // join brings an agent online as Join does, but for the link.
-func (l *lab) join(name string, held ...int64) {
+func (l *lab) join(name string, held ...int64) { l.joinAs(name, name, held...) }
+
+// joinAs brings an agent's program online that was started as an instance.
+func (l *lab) joinAs(name, instance string, held ...int64) {
 	l.mu.Lock()
-	a := l.agents[name]
-	if a == nil {
-		a = &agentConn{name: name, instance: name}
-		l.agents[name] = a
-	}
-	a.machine = fleet.Machine{OS: "linux", Slots: 2, Browsers: []fleet.Browser{{Name: "chromium", Fits: true}, {Name: "firefox", Fits: true}}}
-	e := l.applyLocked(l.machine.Join(l.now, a.forDispatch(), held))
+	_, e, err := l.arriveLocked(link.Hello{Name: name, Instance: instance, Held: held, Machine: fleet.Machine{OS: "linux", Slots: 2,
+		Browsers: []fleet.Browser{{Name: "chromium", Fits: true}, {Name: "firefox", Fits: true}}}}, nil)
 	l.mu.Unlock()
+	require.NoError(l.t, err)
 	require.NoError(l.t, l.carryOut(e))
 }
 
@@ -109,7 +108,8 @@ func (l *lab) granted(agent string) map[int64]grant {
 
 // hands plays one agent: what it holds, and what of it has reported.
 type hands struct {
-	name string
+	name, instance string
+
 	held map[int64]grant
 	done map[int64]int // how many tests of a lease have reported
 }
@@ -126,10 +126,10 @@ func TestHistoriesOverTheRecords(t *testing.T) {
 
 func history(t *testing.T, rng *rand.Rand) {
 	l := openLab(t, t.TempDir())
-	agents := []*hands{{name: "quay"}, {name: "pier"}}
+	agents := []*hands{{name: "quay", instance: "1"}, {name: "pier", instance: "1"}}
 	for _, a := range agents {
 		a.held, a.done = map[int64]grant{}, map[int64]int{}
-		l.join(a.name)
+		l.joinAs(a.name, a.instance)
 	}
 	tests := 6 + rng.IntN(20)
 	run, err := l.Submit(t.Context(), Who{Name: "ci", Role: Runner}, RunRequest{Bundle: l.bundle(tests), Matrix: "wall", Retries: 1})
@@ -179,7 +179,14 @@ func history(t *testing.T, rng *rand.Rand) {
 			require.NoError(t, l.Close())
 			l.reopen()
 			for _, a := range agents {
-				l.join(a.name, slices.Sorted(maps.Keys(a.held))...)
+				l.joinAs(a.name, a.instance, slices.Sorted(maps.Keys(a.held))...)
+			}
+		case what == 2 && len(fences) > 0: // it is killed before an order reaches its agent
+			report(a, fences[rng.IntN(len(fences))])
+			require.NoError(t, l.Close())
+			l.reopen()
+			for _, a := range agents {
+				l.joinAs(a.name, a.instance, slices.Sorted(maps.Keys(a.held))...)
 			}
 		case what == 1 && step < 300: // an agent dies and is started again
 			for _, fence := range fences {
@@ -188,7 +195,8 @@ func history(t *testing.T, rng *rand.Rand) {
 				require.NoError(t, l.Started(link.Started{Fence: fence, Test: x.Tests[a.done[fence]]}))
 			}
 			a.held = map[int64]grant{}
-			l.join(a.name)
+			a.instance += "'"
+			l.joinAs(a.name, a.instance)
 			require.NoError(t, l.WakeAgent(a.name))
 		case len(fences) > 0:
 			report(a, fences[rng.IntN(len(fences))])

@@ -51,7 +51,8 @@ type Agent struct {
 	Name     string
 	Facts    fleet.Facts
 	Slots    int
-	Draining bool // finishes what it has and takes nothing new
+	Draining bool   // finishes what it has and takes nothing new
+	Program  string // marks one start of the agent's program; "" is never the same program
 }
 
 // Run is work to be dealt out. Tests of a pane are named by their index.

@@ -131,6 +131,59 @@ func TestAgentThatComesBackKeepsItsLeases(t *testing.T) {
 	assert.True(t, ok)
 }
 
+// A program that comes back without a lease of which it never began a test has
+// not had it: the order was lost on its way, nobody tried anything.
+func TestAnOrderThatNeverArrived(t *testing.T) {
+	quay := agentWith("quay", 1, "chromium")
+	quay.Program = "first"
+	for _, c := range []struct {
+		name    string
+		program string
+		began   bool
+		lost    bool
+	}{
+		{"the same program, nothing begun", "first", false, false},
+		{"the same program, a test begun", "first", true, true},
+		{"another program", "second", false, true},
+		{"a program without a mark", "", false, true},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			m := New(Config{}, 0)
+			m.Join(t0, quay, nil)
+			l := only[Lease](m.Submit(t0, runOf("r", 1, "chromium")))[0]
+			if c.began {
+				m.Started(t0, l.Fence, 0)
+			}
+			back := quay
+			back.Program = c.program
+			ds := m.Join(t0, back, nil)
+			require.Len(t, only[End](ds), 1)
+			assert.Equal(t, c.lost, len(only[Lost](ds)) == 1)
+			again := only[Lease](ds)
+			require.Len(t, again, 1)
+			assert.Equal(t, map[bool]int{false: 1, true: 2}[c.lost], again[0].Attempt[0])
+		})
+	}
+	t.Run("after a restart from records", func(t *testing.T) {
+		m := New(Config{}, 7)
+		m.Know(t0, quay)
+		m.Restore(t0, runOf("r", 1, "chromium"), []Lease{{Fence: 7, Agent: "quay", Run: "r", Tests: []int{0}, Attempt: []int{1}}})
+		ds := m.Join(t0, quay, nil)
+		assert.Empty(t, only[Lost](ds))
+		assert.Equal(t, 1, only[Lease](ds)[0].Attempt[0])
+	})
+	t.Run("not for ever", func(t *testing.T) {
+		m := New(Config{}, 0)
+		m.Join(t0, quay, nil)
+		m.Submit(t0, runOf("r", 1, "chromium"))
+		lost := 0
+		for range 3 {
+			lost += len(only[Lost](m.Join(t0, quay, nil)))
+		}
+		assert.Equal(t, 1, lost, "at the third order that got lost the lab is at fault")
+	})
+}
+
 func TestWorkNobodyCanDo(t *testing.T) {
 	m := New(Config{}, 0)
 	m.Know(t0, agentWith("pier", 1, "webkitgtk"))

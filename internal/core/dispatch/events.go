@@ -19,11 +19,14 @@ func (m *Machine) Know(now time.Time, a Agent) {
 	}
 }
 
-// Join brings an agent online. held are the fences of leases it still works on;
-// any other lease of that name is lost, since the program that held it is gone.
+// Join brings an agent online. held are the fences of leases it still works on.
+// Any other lease of that name is lost, since the program that held it is gone;
+// where it is the same program still, an order of which nothing has begun never
+// reached it, and its tests are queued again as if it had not been given.
 func (m *Machine) Join(now time.Time, a Agent, held []int64) []Decision {
 	m.Know(now, a)
 	st := m.agents[a.Name]
+	same := a.Program != "" && a.Program == st.Program
 	st.Agent, st.online = a, true
 	m.refit(now, st)
 	m.count(now, st)
@@ -31,6 +34,9 @@ func (m *Machine) Join(now time.Time, a Agent, held []int64) []Decision {
 		if slices.Contains(held, ls.Fence) {
 			ls.Expires = now.Add(m.cfg.LeaseTTL)
 		}
+	}
+	for _, ls := range m.leasesOf(func(ls *leaseState) bool { return same && ls.Agent == a.Name && !slices.Contains(held, ls.Fence) }) {
+		m.takeBack(now, ls, fmt.Sprintf("the order never reached agent %s", a.Name))
 	}
 	m.loseAll(now, a.Name, fmt.Sprintf("agent %s was started again while it held the test", a.Name),
 		func(ls *leaseState) bool { return !slices.Contains(held, ls.Fence) })

@@ -231,7 +231,10 @@ func TestEveryHistoryEndsWithOneVerdictForEachTest(t *testing.T) {
 					}
 				}
 				w.online[name] = true
-				w.carryOut(t, w.m.Join(w.now, w.agents[name], held))
+				a := w.agents[name]
+				a.Program = rapid.SampledFrom([]string{"", "first", "first", "second"}).Draw(t, "program")
+				w.agents[name] = a
+				w.carryOut(t, w.m.Join(w.now, a, held))
 			case "leave":
 				w.online[name] = false
 				w.carryOut(t, w.m.Leave(w.now, name))

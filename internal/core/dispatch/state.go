@@ -103,6 +103,7 @@ type testState struct {
 	labTries int
 	avoid    map[string]bool // agents on which the lab failed it
 	begun    bool            // it has started once
+	astray   int             // orders of it that never reached their agent
 	queued   bool
 	settled  bool
 }
@@ -513,6 +514,22 @@ func (m *Machine) lose(now time.Time, ls *leaseState, why string) {
 		m.attempt(r, p, t, verdict.LabFault, ls.Agent)
 	}
 	m.finish(r)
+}
+
+// takeBack ends a lease whose order got lost before its agent began, unless that
+// has happened too often to its first test.
+func (m *Machine) takeBack(now time.Time, ls *leaseState, why string) {
+	p := m.byID[ls.Run].panes[ls.Pane]
+	first := p.tests[ls.left[0]]
+	if ls.started >= 0 || len(ls.left) < len(ls.Tests) || first.astray >= m.cfg.LabTries {
+		return
+	}
+	first.astray++
+	m.release(now, ls)
+	m.out = append(m.out, End{Fence: ls.Fence, Agent: ls.Agent, Run: ls.Run, Why: why})
+	for _, t := range ls.left {
+		m.enqueue(p, t)
+	}
 }
 
 // fault books a fault of the lab on an agent, which rests after several in a
