@@ -50,22 +50,21 @@ func (d *Dir) Renew(hash string) bool {
 	return err == nil && os.Chtimes(f, now, now) == nil
 }
 
-// Older lists the contents that were stored or renewed before a time, with their
-// sizes in bytes.
-func (d *Dir) Older(before time.Time) (map[string]int64, error) {
+// Shelves is how many parts the contents are stored in.
+const Shelves = 256
+
+// Older lists the contents of one shelf that were stored or renewed before a time,
+// with their sizes in bytes. Shelves count from 0.
+func (d *Dir) Older(shelf int, before time.Time) (map[string]int64, error) {
 	out := map[string]int64{}
-	shelves, err := filepath.Glob(filepath.Join(d.path, "[0-9a-f][0-9a-f]"))
-	for _, shelf := range shelves {
-		entries, readErr := os.ReadDir(shelf)
-		err = errors.Join(err, readErr)
-		for _, e := range entries {
-			if info, infoErr := e.Info(); infoErr == nil && ValidHash(e.Name()) && info.ModTime().Before(before) {
-				out[e.Name()] = info.Size()
-			}
-		}
-	}
-	if err != nil {
+	entries, err := os.ReadDir(filepath.Join(d.path, fmt.Sprintf("%02x", shelf)))
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("list files: %w", err)
+	}
+	for _, e := range entries {
+		if info, infoErr := e.Info(); infoErr == nil && ValidHash(e.Name()) && info.ModTime().Before(before) {
+			out[e.Name()] = info.Size()
+		}
 	}
 	return out, nil
 }

@@ -16,13 +16,13 @@ import (
 	"reflect"
 	"strconv"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/gofiber/fiber/v3"
 	"github.com/gofiber/fiber/v3/middleware/adaptor"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/project"
 	"parallelpane/internal/script"
 	"parallelpane/internal/service"
@@ -34,7 +34,7 @@ const Prefix = "/api/v1"
 // MaxJSONBytes bounds a JSON request.
 const MaxJSONBytes = 8 << 20
 
-type api struct {
+type server struct {
 	service *service.Service
 	log     *slog.Logger
 	version string
@@ -52,7 +52,7 @@ type Config struct {
 
 // New returns the application, ready to listen.
 func New(c Config) *fiber.App {
-	a := &api{service: c.Service, log: c.Log, version: c.Version, doc: newDocument(c.Version)}
+	a := &server{service: c.Service, log: c.Log, version: c.Version, doc: newDocument(c.Version)}
 	a.app = fiber.New(fiber.Config{
 		AppName: "Parallel Pane", ErrorHandler: a.fail, StreamRequestBody: true, BodyLimit: service.MaxFileBytes,
 		ReadTimeout: 10 * time.Minute, IdleTimeout: 2 * time.Minute, UnescapePath: false, Immutable: true,
@@ -92,14 +92,14 @@ func New(c Config) *fiber.App {
 
 // OpenAPI is the API's document.
 func OpenAPI(version string) []byte {
-	a := &api{doc: newDocument(version), app: fiber.New()}
+	a := &server{doc: newDocument(version), app: fiber.New()}
 	a.routes()
 	a.streams()
 	return a.doc.json()
 }
 
 // guard sets the headers that every answer carries.
-func (a *api) guard(c fiber.Ctx) error {
+func (a *server) guard(c fiber.Ctx) error {
 	c.Set("X-Content-Type-Options", "nosniff")
 	c.Set("X-Frame-Options", "DENY")
 	c.Set("Referrer-Policy", "no-referrer")
@@ -110,7 +110,7 @@ func (a *api) guard(c fiber.Ctx) error {
 const cookieName = "pane_session"
 
 // who finds out who is asking and whether their role allows it.
-func (a *api) who(c fiber.Ctx, need service.Role) (service.Who, error) {
+func (a *server) who(c fiber.Ctx, need service.Role) (service.Who, error) {
 	secret, ok := strings.CutPrefix(c.Get(fiber.HeaderAuthorization), "Bearer ")
 	if _, password, basic := (&http.Request{Header: http.Header{"Authorization": {c.Get(fiber.HeaderAuthorization)}}}).BasicAuth(); basic {
 		// A browser that was asked for it once sends it along by itself, from foreign pages too.
@@ -149,7 +149,7 @@ func sameOrigin(c fiber.Ctx) bool {
 }
 
 // add registers a JSON operation and describes it in the OpenAPI document.
-func add[In, Out any](a *api, method, path string, role service.Role, summary string, f func(context.Context, service.Who, *In) (Out, error)) {
+func add[In, Out any](a *server, method, path string, role service.Role, summary string, f func(context.Context, service.Who, *In) (Out, error)) {
 	a.doc.operation(method, path, role, summary, new(In), new(Out))
 	handler := func(c fiber.Ctx) error {
 		var who service.Who
@@ -171,76 +171,10 @@ func add[In, Out any](a *api, method, path string, role service.Role, summary st
 		if _, empty := any(out).(none); empty {
 			return c.SendStatus(http.StatusNoContent)
 		}
-		filled(reflect.ValueOf(&out))
+		api.Fill(&out)
 		return c.JSON(out)
 	}
 	a.app.Add([]string{method}, Prefix+colons(path), handler)
-}
-
-// filled puts empty lists and maps in place of missing ones, so that clients
-// never meet null where they expect a list. Its cost is that of a walk over
-// everything that can hold a list.
-func filled(v reflect.Value) {
-	if !holdsLists(v.Type()) {
-		return
-	}
-	switch v.Kind() {
-	case reflect.Pointer, reflect.Interface:
-		if !v.IsNil() {
-			filled(v.Elem())
-		}
-	case reflect.Struct:
-		for i := range v.NumField() {
-			if v.Type().Field(i).IsExported() {
-				filled(v.Field(i))
-			}
-		}
-	case reflect.Slice:
-		if v.IsNil() && v.CanSet() {
-			v.Set(reflect.MakeSlice(v.Type(), 0, 0))
-		}
-		for i := range v.Len() {
-			filled(v.Index(i))
-		}
-	case reflect.Map:
-		if v.IsNil() && v.CanSet() {
-			v.Set(reflect.MakeMap(v.Type()))
-		}
-	}
-}
-
-// listTypes remembers the answers of holdsLists.
-var listTypes sync.Map
-
-func holdsLists(t reflect.Type) bool {
-	if known, ok := listTypes.Load(t); ok {
-		return known.(bool)
-	}
-	holds := reaches(t, map[reflect.Type]bool{})
-	listTypes.Store(t, holds)
-	return holds
-}
-
-// reaches reports whether a value of a type can hold a list; seen keeps it from
-// going round in types that hold themselves.
-func reaches(t reflect.Type, seen map[reflect.Type]bool) bool {
-	if seen[t] {
-		return false
-	}
-	seen[t] = true
-	switch t.Kind() {
-	case reflect.Slice, reflect.Map, reflect.Interface:
-		return true
-	case reflect.Pointer:
-		return reaches(t.Elem(), seen)
-	case reflect.Struct:
-		for i := range t.NumField() {
-			if reaches(t.Field(i).Type, seen) {
-				return true
-			}
-		}
-	}
-	return false
 }
 
 // colons turns {name} into the router's :name.
@@ -350,7 +284,7 @@ var statusOf = map[service.Kind]int{
 }
 
 // fail answers an error.
-func (a *api) fail(c fiber.Ctx, err error) error {
+func (a *server) fail(c fiber.Ctx, err error) error {
 	p := Problem{Type: "about:blank", Status: http.StatusInternalServerError}
 	if e, ok := errors.AsType[*service.Error](err); ok {
 		p.Status, p.Detail, p.Problems = statusOf[e.Kind], e.Message, e.Problems

@@ -18,7 +18,7 @@ const notBuilt = `<!doctype html><meta charset="utf-8"><title>Parallel Pane</tit
 directory, which builds the console and puts it in, and start the service again. The API and the command line work without it.</p>`
 
 // session registers how a browser signs in and out.
-func (a *api) session() {
+func (a *server) session() {
 	keep := func(c fiber.Ctx, secret string) {
 		c.Cookie(&fiber.Cookie{Name: cookieName, Value: secret, Path: "/", HTTPOnly: true, SameSite: fiber.CookieSameSiteStrictMode,
 			Secure: c.Protocol() == "https", Expires: time.Now().Add(30 * 24 * time.Hour)})
@@ -64,7 +64,7 @@ func (a *api) session() {
 
 // console serves the console's files. Addresses without a file are pages of the
 // console and get its index.
-func (a *api) console(files fs.FS) {
+func (a *server) console(files fs.FS) {
 	if files == nil {
 		a.app.Get("/*", func(c fiber.Ctx) error {
 			c.Set(fiber.HeaderContentType, "text/html; charset=utf-8")

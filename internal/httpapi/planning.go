@@ -14,7 +14,7 @@ type previewIn struct {
 }
 
 // planning lists the operations on quotas, presets and schedules.
-func (a *api) planning() {
+func (a *server) planning() {
 	s := a.service
 	add(a, "GET", "/quotas", service.Viewer, "List quotas and weights", func(ctx context.Context, _ service.Who, _ *none) ([]service.Quota, error) {
 		return s.Quotas(ctx)
@@ -65,7 +65,7 @@ func (a *api) planning() {
 
 // calendar serves the feed of the schedules. Calendar programs know Basic
 // authorisation only: any name, and a token as the password.
-func (a *api) calendar(c fiber.Ctx) error {
+func (a *server) calendar(c fiber.Ctx) error {
 	if _, err := a.who(c, service.Viewer); err != nil {
 		c.Set(fiber.HeaderWWWAuthenticate, `Basic realm="Parallel Pane", charset="UTF-8"`)
 		return err

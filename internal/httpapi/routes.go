@@ -88,7 +88,7 @@ type matrixIn struct {
 var agentChanges = map[string]string{"drain": "Have an agent take nothing new", "resume": "Have a drained agent take work again", "wake": "End an agent's rest"}
 
 // routes lists the JSON operations of the API.
-func (a *api) routes() {
+func (a *server) routes() {
 	s := a.service
 	add(a, "GET", "/version", "", "The service's version", func(context.Context, service.Who, *none) (versionOut, error) {
 		return versionOut{a.version}, nil
@@ -143,9 +143,6 @@ func (a *api) routes() {
 	})
 	add(a, "GET", "/runs", service.Viewer, "List runs, newest first", func(ctx context.Context, _ service.Who, in *runsIn) ([]service.RunSummary, error) {
 		return s.Runs(ctx, store.RunFilter(*in))
-	})
-	add(a, "GET", "/runs/{number}", service.Viewer, "A run with its wall", func(ctx context.Context, _ service.Who, in *numberIn) (service.Run, error) {
-		return s.Run(ctx, in.Number)
 	})
 	add(a, "POST", "/runs/preview", service.Viewer, "Work a request out without starting it", func(ctx context.Context, who service.Who, in *service.RunRequest) (service.Preview, error) {
 		return s.Preview(ctx, who, *in)

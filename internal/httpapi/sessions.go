@@ -50,7 +50,7 @@ type sweepIn struct {
 
 // sessionRoutes lists the JSON operations on sessions and on what is kept of
 // them.
-func (a *api) sessionRoutes() {
+func (a *server) sessionRoutes() {
 	s := a.service
 	add(a, "GET", "/sessions", service.Viewer, "List sessions, newest first", func(ctx context.Context, _ service.Who, in *service.SessionFilter) ([]service.SessionSummary, error) {
 		return s.Sessions(ctx, *in)

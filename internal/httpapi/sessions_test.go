@@ -72,7 +72,7 @@ func TestAScriptsSessionThroughTheAPI(t *testing.T) {
 	require.Equal(t, 204, x.do("POST", "/api/v1/sessions/"+id+"/note", x.token, map[string]string{"note": "ask the harbour master"}).status)
 	x.get("/sessions?text=harbour+master", &list)
 	assert.Len(t, list, 1, "notes are searched as well")
-	for q, n := range map[string]int{"browser=none": 0, "since=2020-01-01": 0, "until=2020-01-01": 1, "agent=quay": 1, "run=1": 1, "run=2": 0, "before=" + id: 0, "project=saltmarsh": 1, "device=phone": 0, "tag=none": 0, "text=%25": 0} {
+	for q, n := range map[string]int{"browser=none": 0, "since=2020-01-01": 1, "until=2020-01-01": 0, "agent=quay": 1, "run=1": 1, "run=2": 0, "before=" + id: 0, "project=saltmarsh": 1, "device=phone": 0, "tag=none": 0, "text=%25": 0} {
 		x.get("/sessions?"+q, &list)
 		assert.Len(t, list, n, q)
 	}

@@ -2,6 +2,8 @@ package httpapi
 
 import (
 	"bufio"
+	"bytes"
+	"compress/gzip"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -16,21 +18,50 @@ import (
 	"github.com/gofiber/fiber/v3"
 	"github.com/valyala/fasthttp"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/blobs"
 	"parallelpane/internal/link"
 	"parallelpane/internal/report"
 	"parallelpane/internal/service"
 )
 
+// wall sends a run. That of one that has ended lies ready, compressed.
+func (a *server) wall(c fiber.Ctx, _ service.Who) error {
+	in := new(numberIn)
+	if err := bind(c, in); err != nil {
+		return err
+	}
+	packed, live, err := a.service.Wall(c.Context(), in.Number)
+	if err != nil {
+		return err
+	}
+	c.Set(fiber.HeaderCacheControl, "no-store")
+	if live != nil {
+		api.Fill(live)
+		return c.JSON(live)
+	}
+	c.Set(fiber.HeaderContentType, fiber.MIMEApplicationJSONCharsetUTF8)
+	c.Vary(fiber.HeaderAcceptEncoding)
+	if c.Req().AcceptsEncodings("gzip") == "gzip" {
+		c.Set(fiber.HeaderContentEncoding, "gzip")
+		return c.Send(packed)
+	}
+	plain, err := gzip.NewReader(bytes.NewReader(packed))
+	if err != nil {
+		return err
+	}
+	return c.SendStream(plain)
+}
+
 // streams registers the operations whose bodies are not JSON.
-func (a *api) streams() {
+func (a *server) streams() {
 	a.doc.operation("GET", "/schedules.ics", service.Viewer, "The schedules as iCalendar; Basic authorisation with a token as the password will do", nil, nil)
 	a.app.Get(Prefix+"/schedules.ics", a.calendar)
 	type hashIn struct {
 		Hash string `path:"hash" json:"-" description:"SHA-256 in hexadecimal"`
 	}
-	raw := func(method, path string, role service.Role, summary string, in any, h func(fiber.Ctx, service.Who) error) {
-		a.doc.operation(method, path, role, summary, in, nil)
+	send := func(method, path string, role service.Role, summary string, in, out any, h func(fiber.Ctx, service.Who) error) {
+		a.doc.operation(method, path, role, summary, in, out)
 		a.app.Add([]string{method}, Prefix+colons(path), func(c fiber.Ctx) error {
 			who, err := a.who(c, role)
 			if err != nil {
@@ -39,6 +70,10 @@ func (a *api) streams() {
 			return h(c, who)
 		})
 	}
+	raw := func(method, path string, role service.Role, summary string, in any, h func(fiber.Ctx, service.Who) error) {
+		send(method, path, role, summary, in, nil, h)
+	}
+	send("GET", "/runs/{number}", service.Viewer, "A run with its wall", new(numberIn), new(service.Run), a.wall)
 	type eventsIn struct {
 		Walls string `query:"walls" json:"-" description:"numbers of runs, such as 811,812, of whose cells to tell as well; at most 50"`
 	}
@@ -58,11 +93,11 @@ func (a *api) streams() {
 		if err := bind(c, in); err != nil {
 			return err
 		}
-		run, err := a.service.Run(c.Context(), in.Number)
+		id, err := a.service.RunID(c.Context(), in.Number)
 		if err != nil {
 			return err
 		}
-		return a.events(c, a.service.Watch(run.ID))
+		return a.events(c, a.service.Watch(id))
 	})
 	raw("GET", "/runs/{number}/junit", service.Viewer, "A run as JUnit XML", new(numberIn), func(c fiber.Ctx, _ service.Who) error {
 		in := new(numberIn)
@@ -184,7 +219,7 @@ func numbers(list string) (out []int, err error) {
 }
 
 // events streams Server-Sent Events until the client or the service goes.
-func (a *api) events(c fiber.Ctx, w *service.Watch) error {
+func (a *server) events(c fiber.Ctx, w *service.Watch) error {
 	c.Set(fiber.HeaderContentType, "text/event-stream")
 	c.Set(fiber.HeaderCacheControl, "no-store")
 	c.Set("X-Accel-Buffering", "no")
@@ -216,7 +251,7 @@ func (a *api) events(c fiber.Ctx, w *service.Watch) error {
 // contains can act in the console's name.
 var shownInline = map[string]bool{"image/png": true, "image/jpeg": true, "text/plain; charset=utf-8": true, "video/webm": true}
 
-func (a *api) file(c fiber.Ctx, _ service.Who) error {
+func (a *server) file(c fiber.Ctx, _ service.Who) error {
 	name, err := url.PathUnescape(c.Params("name"))
 	if err != nil {
 		return invalid("the file's name: %v", err)
@@ -259,7 +294,7 @@ var upgrader = websocket.FastHTTPUpgrader{Subprotocols: []string{link.Protocol},
 	CheckOrigin: func(ctx *fasthttp.RequestCtx) bool { return len(ctx.Request.Header.Peek("Origin")) == 0 }}
 
 // link takes an agent's link after it has introduced itself.
-func (a *api) link(c fiber.Ctx) error {
+func (a *server) link(c fiber.Ctx) error {
 	hello, err := a.service.Admit(c.Get(link.TicketHeader))
 	if err != nil {
 		return err

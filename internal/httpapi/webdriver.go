@@ -32,7 +32,7 @@ const (
 
 // remoteEnd registers the session endpoint. Its errors are those of W3C
 // WebDriver, whatever goes wrong.
-func (a *api) remoteEnd() {
+func (a *server) remoteEnd() {
 	handle := func(c fiber.Ctx) error {
 		err := a.remote(c)
 		if err == nil {
@@ -44,7 +44,7 @@ func (a *api) remoteEnd() {
 	a.app.All(RemotePath+"/*", handle)
 }
 
-func (a *api) remoteFault(c fiber.Ctx, err error) error {
+func (a *server) remoteFault(c fiber.Ctx, err error) error {
 	e, ok := errors.AsType[*webdriver.Error](err)
 	status := 0
 	if ok {
@@ -76,7 +76,7 @@ func value(c fiber.Ctx, status int, v any) error {
 	return c.Send(raw)
 }
 
-func (a *api) remote(c fiber.Ctx) error {
+func (a *server) remote(c fiber.Ctx) error {
 	path := strings.TrimPrefix(c.OriginalURL(), RemotePath)
 	path, query, _ := strings.Cut(path, "?")
 	rest, ok := strings.CutPrefix(path, "/session/")
@@ -113,7 +113,7 @@ func (a *api) remote(c fiber.Ctx) error {
 
 // readiness says whether a session asked for now would have a slot (section 7.1
 // "Status"). Others wait for one.
-func (a *api) readiness() map[string]any {
+func (a *server) readiness() map[string]any {
 	free, online := 0, 0
 	for _, agent := range a.service.Agents() {
 		if agent.Online && agent.Away == "" {
@@ -128,7 +128,7 @@ func (a *api) readiness() map[string]any {
 	return map[string]any{"ready": free > 0, "message": message}
 }
 
-func (a *api) newSession(c fiber.Ctx, who service.Who) error {
+func (a *server) newSession(c fiber.Ctx, who service.Who) error {
 	raw, err := body(c, maxNewSession)
 	if err != nil {
 		return err
@@ -147,7 +147,7 @@ func (a *api) newSession(c fiber.Ctx, who service.Who) error {
 }
 
 // command passes one command on.
-func (a *api) command(c fiber.Ctx, who service.Who, id, path string) error {
+func (a *server) command(c fiber.Ctx, who service.Who, id, path string) error {
 	raw, err := body(c, maxCommand)
 	if err != nil {
 		return err
@@ -172,7 +172,7 @@ func (a *api) command(c fiber.Ctx, who service.Who, id, path string) error {
 
 // bidi joins a client's WebSocket with the agent's, byte for byte. The address
 // was given to the session's owner alone and is good for this one session.
-func (a *api) bidi(c fiber.Ctx, id, key string) error {
+func (a *server) bidi(c fiber.Ctx, id, key string) error {
 	conn, err := a.service.BiDiLink(id, key)
 	if err != nil {
 		return err

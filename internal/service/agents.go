@@ -315,20 +315,15 @@ func (s *Service) Result(r link.Result) (link.ResultAnswer, error) {
 		s.mu.Unlock()
 		return s.notAccepted("lease %d has ended or has this result", r.Fence)
 	}
-	r.ID = l.ids[i]
-	row := store.Attempt{ID: r.ID, RunID: l.Run, Pane: l.Pane, Test: r.Test, Number: l.Attempt[i], Fence: r.Fence, Agent: r.Agent,
-		Verdict: string(r.Verdict), Message: r.Message, StartedAt: r.StartedAt, TookMS: r.TookMS, Detail: store.JSON(r.Detail)}
-	files := make([]store.File, len(r.Files))
-	for k, f := range r.Files {
-		files[k] = store.File{AttemptID: r.ID, Name: f.Name, Kind: f.Kind, Media: f.Media, Hash: f.Hash, Size: f.Size}
-	}
+	r.ID, r.Attempt = l.ids[i], l.Attempt[i]
 	run := s.live[l.Run]
-	batch := append(store.AddAttempt(row, files), store.AddSession(s.scriptSession(run, row, r)))
+	row := s.attemptOf(run, l.Pane, r)
+	batch := store.AddAttempt(row, filesOf(r))
 	s.dropScriptsLocked(r.Fence, func(test int) bool { return test == r.Test })
 	run.attempted(row)
 	if p := &run.view.Panes[l.Pane]; p.Info.Browser == "" && r.Detail.Browser != "" {
 		p.Info = PaneInfo{r.Detail.Browser, r.Detail.Version, r.Detail.Emulated}
-		batch = append(batch, store.InformPane(l.Run, l.Pane, store.JSON(p.Info)))
+		batch = append(batch, store.InformPane(run.view.Number, l.Pane, store.JSON(p.Info)))
 	}
 	e := s.applyLocked(ds, batch...)
 	e.cell(run, l.Pane, r.Test)
@@ -336,6 +331,34 @@ func (s *Service) Result(r link.Result) (link.ResultAnswer, error) {
 	s.dropGrown(r.ID)
 	s.stats.attempts.WithLabelValues(string(r.Verdict)).Inc()
 	return link.ResultAnswer{Accepted: true}, s.carryOut(e)
+}
+
+// attemptOf is the record of an attempt.
+func (s *Service) attemptOf(run *liveRun, pane int, r link.Result) store.Attempt {
+	system := ""
+	if c := s.agents[r.Agent]; c != nil {
+		system = c.machine.OS
+	}
+	return store.Attempt{ID: r.ID, Run: run.view.Number, Pane: pane, Test: r.Test, Number: r.Attempt, Fence: r.Fence, Agent: r.Agent,
+		Verdict: string(r.Verdict), Message: r.Message, StartedAt: r.StartedAt, TookMS: r.TookMS, OpenedMS: r.Detail.StartMS,
+		RanOn: store.JSON(ranOn{r.Detail.Browser, r.Detail.Version, system, r.Detail.Device}), Detail: pack(r.Detail)}
+}
+
+// ranOn is what the session of an attempt ran on.
+type ranOn struct {
+	Browser string `json:"browser"`
+	Version string `json:"version"`
+	OS      string `json:"os"`
+	Device  string `json:"device"`
+}
+
+// filesOf are the records of a result's files.
+func filesOf(r link.Result) []store.File {
+	out := make([]store.File, len(r.Files))
+	for i, f := range r.Files {
+		out[i] = store.File{Name: f.Name, Kind: f.Kind, Media: f.Media, Hash: f.Hash, Size: f.Size}
+	}
+	return out
 }
 
 // notAccepted answers a result that does not count, most often one that was taken
@@ -375,7 +398,7 @@ func (s *Service) deliver(lease dispatch.Lease) {
 	p := r.view.Panes[l.Pane]
 	slice := link.Slice{Fence: l.Fence, Run: r.view.Number, Project: r.view.Project, Suite: r.view.Suite, Pane: l.Pane, Label: p.Label,
 		Values: p.Values, Device: r.profiles[l.Pane], Keep: r.view.Request.Browser == Kept, Bundle: r.files, Marker: r.marker, Base: r.view.Base, Vars: maps.Clone(r.vars), TestLimitMS: limit,
-		Record: s.recorded(r.record), Secrets: maps.Clone(r.secrets)}
+		Record: s.recorded(r.policy), Secrets: maps.Clone(r.secrets)}
 	for i, t := range l.Tests {
 		slice.Tests = append(slice.Tests, link.SliceTest{Index: t, Name: r.view.Tests[t].Name, File: r.view.Tests[t].File, Attempt: l.Attempt[i], ID: l.ids[i]})
 	}

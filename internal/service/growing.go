@@ -122,10 +122,10 @@ func (s *Service) adopt(l lostSession) {
 			continue
 		}
 		came[kind] = true
-		batch = append(batch, store.AddFile(store.File{AttemptID: l.id, Name: f.Name, Kind: string(kind), Media: media, Hash: hash, Size: size}))
+		batch = append(batch, store.AddFile(store.File{Attempt: l.id, Name: f.Name, Kind: string(kind), Media: media, Hash: hash, Size: size}))
 	}
 	l.detail.Lacking = lostRecordings(l.detail.Record, came)
-	err = errors.Join(err, s.store.Write(append(batch, store.Amend(l.id, store.JSON(l.detail)))...))
+	err = errors.Join(err, s.store.Write(append(batch, store.Amend(l.id, pack(l.detail))...)...))
 	if err = errors.Join(err, s.grown.Drop(l.id)); err != nil {
 		s.log.Error("what had come of a lost session's recording is not whole", "session", l.id, "error", err)
 	}

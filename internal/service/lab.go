@@ -14,6 +14,7 @@ import (
 	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/core/plan"
 	"parallelpane/internal/core/verdict"
+	"parallelpane/internal/script"
 	"parallelpane/internal/store"
 )
 
@@ -133,8 +134,8 @@ func (s *Service) Preview(ctx context.Context, who Who, req RunRequest) (Preview
 			}
 		}
 	}
-	row, whole := o.records(0, who, 0)
-	view, err := runOf(row, whole)
+	row, panes, tests := o.records(0, who, 0)
+	view, err := runOf(row, store.Whole{Panes: panes, Tests: tests})
 	if err != nil {
 		return p, err
 	}
@@ -149,7 +150,7 @@ func (s *Service) Preview(ctx context.Context, who Who, req RunRequest) (Preview
 	s.mu.Unlock()
 	outline.Runs = append(outline.Runs, work)
 	p.ExpectedS = plan.Expect(outline, s.guess(ctx))[work.ID]
-	p.Met, err = s.met(ctx, row.Project, row.Suite, row.Matrix, 1<<30, whole)
+	p.Met, err = s.metOfLate(ctx, o)
 	return p, err
 }
 
@@ -163,25 +164,49 @@ type Met struct {
 // metRuns is how many runs back a wall is looked at.
 const metRuns = 20
 
-func (s *Service) met(ctx context.Context, projectName, suite, matrix string, number int, w store.Whole) (Met, error) {
-	pairs, err := s.store.Met(ctx, projectName, suite, matrix, number, metRuns)
+// met looks at the runs up to one, however long ago that was.
+func (s *Service) met(ctx context.Context, run Run) (Met, error) {
+	pairs, err := s.store.Met(ctx, run.Project, run.Suite, run.Matrix, run.Number, metRuns)
 	if err != nil {
 		return Met{}, err
 	}
-	tests, panes := map[string]bool{}, map[string]bool{}
-	for _, t := range w.Tests {
-		tests[t.Name] = true
-	}
-	for _, p := range w.Panes {
-		panes[p.Key] = true
-	}
-	m := Met{Runs: metRuns, Pairs: len(tests) * len(panes)}
+	m, on := metOn(names(run.Tests, func(t Test) string { return t.Name }), names(run.Panes, func(p Pane) string { return p.Key }))
 	for _, p := range pairs {
-		if tests[p.Test] && panes[p.Key] {
+		if on(p.Test, p.Key) {
 			m.Met++
 		}
 	}
 	return m, nil
+}
+
+// metOfLate looks at the newest runs of an order's suite, by what is noted of each
+// pair: it costs the same however much there is on record.
+func (s *Service) metOfLate(ctx context.Context, o *order) (Met, error) {
+	first, err := s.store.RunBefore(ctx, o.project.Name, o.suite.Name, o.req.Matrix, metRuns)
+	if err != nil {
+		return Met{}, err
+	}
+	m, on := metOn(names(o.scripts, func(t *script.Script) string { return t.Name }),
+		names(o.plan.Combinations, func(c combo.Combination) string { return c.Key }))
+	for _, e := range o.past {
+		if e.LastRun > 0 && e.LastRun >= first && on(e.Test, e.Key) {
+			m.Met++
+		}
+	}
+	return m, nil
+}
+
+// metOn is a wall of which nothing is met yet; on says whether a pair is on it.
+func metOn(tests, panes map[string]bool) (m Met, on func(test, key string) bool) {
+	return Met{Runs: metRuns, Pairs: len(tests) * len(panes)}, func(test, key string) bool { return tests[test] && panes[key] }
+}
+
+func names[T any](all []T, name func(T) string) map[string]bool {
+	out := map[string]bool{}
+	for _, x := range all {
+		out[name(x)] = true
+	}
+	return out
 }
 
 // Timeline is when what of a run ran where.
@@ -222,7 +247,7 @@ func (s *Service) Timeline(ctx context.Context, number int) (Timeline, error) {
 	if err != nil {
 		return Timeline{}, err
 	}
-	spans, err := s.store.Spans(ctx, run.ID)
+	spans, err := s.store.Spans(ctx, run.Number)
 	if err != nil {
 		return Timeline{}, err
 	}
@@ -263,14 +288,7 @@ func (s *Service) Timeline(ctx context.Context, number int) (Timeline, error) {
 	}
 	t.BoundS = plan.Bound(q.Tests, s.hosts(t.Slots), run.Request.Limit)
 	slices.SortStableFunc(t.Slots, func(a, b TimelineSlot) int { return strings.Compare(a.Agent, b.Agent) })
-	whole := store.Whole{}
-	for _, p := range run.Panes {
-		whole.Panes = append(whole.Panes, store.Pane{Key: p.Key})
-	}
-	for _, x := range run.Tests {
-		whole.Tests = append(whole.Tests, store.Test{Name: x.Name})
-	}
-	t.Met, err = s.met(ctx, run.Project, run.Suite, run.Matrix, run.Number, whole)
+	t.Met, err = s.met(ctx, run)
 	return t, err
 }
 

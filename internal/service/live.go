@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -11,6 +12,7 @@ import (
 	"parallelpane/internal/core/dispatch"
 	"parallelpane/internal/core/record"
 	"parallelpane/internal/core/verdict"
+	"parallelpane/internal/link"
 	"parallelpane/internal/store"
 )
 
@@ -21,13 +23,14 @@ type liveRun struct {
 	files string // bundle
 
 	secrets map[string]string
-	record  record.Policy
+	policy  record.Policy
 
 	seconds  [][]float64 // estimates by pane and test
 	expected time.Time   // end; zero when it cannot be said
 	profiles []device.Profile
 	marker   string // attribute that marks elements for tests
 
+	revised  int                          // how often it was changed after its end
 	sessions int                          // of a run of sessions: how many have not ended
 	tried    map[[2]int][]verdict.Verdict // of a run of sessions: attempts by pane and test
 }
@@ -35,11 +38,17 @@ type liveRun struct {
 // summary copies what lists show.
 func (r *liveRun) summary() *RunSummary {
 	s := *r.head()
-	s.Panes = make([]PaneGlance, len(r.view.Panes))
-	for i, p := range r.view.Panes {
-		s.Panes[i] = PaneGlance{p.Label, p.State, p.Verdict}
-	}
+	s.Panes = r.view.glances()
 	return &s
+}
+
+// glances are the panes as a list of runs shows them.
+func (v *Run) glances() []PaneGlance {
+	out := make([]PaneGlance, len(v.Panes))
+	for i, p := range v.Panes {
+		out[i] = PaneGlance{p.Label, p.State, p.Verdict}
+	}
+	return out
 }
 
 // copy is the whole run, safe to hand out.
@@ -145,6 +154,17 @@ func (r *liveRun) attempted(a store.Attempt) {
 	r.view.Panes[a.Pane].note(&r.view.Cells[a.Pane][a.Test], a)
 }
 
+// maxCellMessage bounds what a wall says of a cell, in bytes; its attempts say the
+// rest.
+const maxCellMessage = 400
+
+// record is the row of a cell.
+func (r *liveRun) record(pane, test int) store.Cell {
+	c := r.view.Cells[pane][test]
+	return store.Cell{Run: r.view.Number, Pane: pane, Test: test, Verdict: string(c.Verdict), Attempts: c.Attempts, TookMS: c.TookMS, Agent: c.Agent,
+		Why: c.Why, Message: c.Message}
+}
+
 // note books an attempt in its pane and cell.
 func (p *Pane) note(c *Cell, a store.Attempt) {
 	p.TookMS += a.TookMS
@@ -153,7 +173,7 @@ func (p *Pane) note(c *Cell, a store.Attempt) {
 	}
 	c.Attempts, c.Agent, c.TookMS, c.Session = a.Number, a.Agent, a.TookMS, a.ID
 	if a.Verdict != string(verdict.Passed) {
-		c.Message = a.Message
+		c.Message = link.Clip(a.Message, maxCellMessage)
 	}
 }
 
@@ -182,7 +202,8 @@ func summaryOf(row store.Run) RunSummary {
 		By: row.By, Kind: row.Kind, AgainOf: row.AgainOf, State: Queued, Verdict: verdict.Verdict(row.Verdict), Why: row.Why, Counts: verdict.Counts{},
 		CreatedAt: at(row.CreatedAt), StartedAt: at(row.StartedAt), EndedAt: at(row.EndedAt), Panes: []PaneGlance{},
 	}
-	_ = json.Unmarshal([]byte(row.Counts), &s.Counts)
+	_ = json.Unmarshal([]byte(row.Counts), &s.Counts) // written by the service itself, as the next is
+	_ = json.Unmarshal([]byte(row.Glances), &s.Panes)
 	switch {
 	case row.EndedAt > 0:
 		s.State = Ended
@@ -212,23 +233,33 @@ func runOf(row store.Run, w store.Whole) (Run, error) {
 	}
 	for _, p := range w.Panes {
 		pane := Pane{Index: p.Index, Key: p.Key, Label: p.Label, State: Queued, Counts: verdict.Counts{}, Agents: []string{}}
-		for into, src := range map[any]string{&pane.Values: p.Values, &pane.Needs: p.Needs, &pane.Info: p.Info} {
+		for into, src := range map[any]string{&pane.Values: p.Values, &pane.Needs: p.Needs, &pane.Info: cmp.Or(p.Info, "{}")} {
 			if err := json.Unmarshal([]byte(src), into); err != nil {
 				return v, fmt.Errorf("records of run %d: %w", row.Number, err)
 			}
 		}
 		v.Panes = append(v.Panes, pane)
-		v.Cells = append(v.Cells, slices.Repeat([]Cell{{State: Undealt}}, len(w.Tests)))
+		cells, err := dealtCells(p.Dealt, len(w.Tests))
+		if err != nil {
+			return v, fmt.Errorf("records of run %d: %w", row.Number, err)
+		}
+		v.Cells = append(v.Cells, cells)
 	}
-	v.Counts = verdict.Counts{}
-	for _, r := range w.Results {
-		p, c := &v.Panes[r.Pane], &v.Cells[r.Pane][r.Test]
+	for _, r := range w.Cells {
+		c := &v.Cells[r.Pane][r.Test]
 		c.State, c.Verdict, c.Why = Queued, verdict.Verdict(r.Verdict), r.Why
 		if c.Verdict != verdict.Pending {
 			c.State = Ended
 		}
-		p.Counts[c.Verdict]++
-		v.Counts[c.Verdict]++
+	}
+	v.Counts = verdict.Counts{}
+	for i := range v.Cells {
+		for _, c := range v.Cells[i] {
+			if c.State != Undealt {
+				v.Panes[i].Counts[c.Verdict]++
+				v.Counts[c.Verdict]++
+			}
+		}
 	}
 	for _, a := range w.Attempts {
 		v.Panes[a.Pane].note(&v.Cells[a.Pane][a.Test], a)
@@ -243,14 +274,30 @@ func runOf(row store.Run, w store.Whole) (Run, error) {
 		case len(p.Counts) > 1:
 			p.State = Running
 		}
-		v.RunSummary.Panes = append(v.RunSummary.Panes, PaneGlance{p.Label, p.State, p.Verdict})
 	}
+	v.RunSummary.Panes = v.glances()
 	return v, nil
+}
+
+// dealtCells are the cells of a pane before anything has come of them.
+func dealtCells(dealt string, tests int) ([]Cell, error) {
+	if dealt == "" {
+		return slices.Repeat([]Cell{{State: Queued}}, tests), nil
+	}
+	out := slices.Repeat([]Cell{{State: Undealt}}, tests)
+	var mine []int
+	if err := json.Unmarshal([]byte(dealt), &mine); err != nil {
+		return nil, err
+	}
+	for _, t := range mine {
+		out[t].State = Queued
+	}
+	return out, nil
 }
 
 // restoreLocked hands a run of the records to the scheduler.
 func (s *Service) restoreLocked(ctx context.Context, row store.Run) ([]dispatch.Decision, error) {
-	w, err := s.store.WholeRun(ctx, row.ID)
+	w, err := s.store.WholeRun(ctx, row.Number)
 	if err != nil {
 		return nil, err
 	}
@@ -258,7 +305,7 @@ func (s *Service) restoreLocked(ctx context.Context, row store.Run) ([]dispatch.
 	if err != nil {
 		return nil, err
 	}
-	r := &liveRun{view: view, files: row.Bundle}
+	r := &liveRun{view: view, revised: row.Revised, files: row.Bundle}
 	if err := json.Unmarshal([]byte(row.Vars), &r.vars); err != nil {
 		return nil, err
 	}
@@ -266,7 +313,7 @@ func (s *Service) restoreLocked(ctx context.Context, row store.Run) ([]dispatch.
 	if err != nil {
 		return nil, err
 	}
-	r.record = record.Over(view.Request.Record, settled.Record, record.Default(false))
+	r.policy = record.Over(view.Request.Record, settled.Record, record.Default(false))
 	if r.secrets, err = s.seal.open(row.Secrets); err != nil {
 		return nil, err
 	}

@@ -78,7 +78,7 @@ func (s *Service) SavePreset(ctx context.Context, who Who, req PresetRequest) (P
 		return Preset{}, err
 	}
 	by, now := strings.TrimSuffix(who.Name, consoleSuffix), store.Millis(s.now())
-	if err := s.store.Write(store.SavePreset(store.Preset{ID: newID(), Name: req.Name, Project: o.project.Name, Request: store.JSON(o.req),
+	if err := s.store.Write(store.SavePreset(store.Preset{ID: newID(), Name: req.Name, Project: o.project.Name, Bundle: o.req.Bundle, Request: store.JSON(o.req),
 		MadeBy: by, MadeAt: now, ChangedBy: by, ChangedAt: now})); err != nil {
 		return Preset{}, err
 	}

@@ -198,7 +198,7 @@ func (s *Service) askSession(ctx context.Context, who Who, body []byte) (*remote
 	o.Secrets = nil
 	mask := recording.NewMask(secrets...)
 	asked, _ := json.Marshal(caps)
-	x.row = store.Session{ID: x.order.ID, Kind: RemoteKind, Name: name, Tags: store.JSON(listed(o.Tags)), By: strings.TrimSuffix(who.Name, consoleSuffix), TokenID: who.TokenID,
+	x.row = store.Session{ID: x.order.ID, Name: name, Tags: store.JSON(listed(o.Tags)), By: strings.TrimSuffix(who.Name, consoleSuffix), TokenID: who.TokenID,
 		Browser: want.Values["browser"], Device: o.Device, OS: want.Values["os"], Asked: string(mask.JSON(withoutSecrets(asked))), Options: store.JSON(o), State: waitingState}
 	if err := s.enqueue(ctx, x, o); err != nil {
 		return nil, err
@@ -243,7 +243,8 @@ func (s *Service) enqueue(ctx context.Context, x *remoteSession, o remote.Option
 	s.mu.Lock()
 	var batch []store.Stmt
 	if r == nil {
-		row := store.Run{ID: newID(), Number: s.number + 1, Project: o.Project, Suite: name, Kind: RemoteKind, Vars: "{}", Request: "{}", Plan: "{}", By: x.row.By, CreatedAt: now, Counts: "{}"}
+		row := store.Run{ID: newID(), Number: s.number + 1, Project: o.Project, Suite: name, Kind: RemoteKind, Vars: "{}", Request: "{}", Plan: "{}",
+			By: x.row.By, CreatedAt: now, Counts: "{}"}
 		view, err := runOf(row, store.Whole{})
 		if err != nil {
 			s.mu.Unlock()
@@ -251,7 +252,7 @@ func (s *Service) enqueue(ctx context.Context, x *remoteSession, o remote.Option
 		}
 		s.number++
 		r = &liveRun{view: view}
-		batch = store.AddRun(row, store.Whole{})
+		batch = store.AddRun(row, nil, nil)
 	}
 	test := cmp.Or(o.Test, o.Name)
 	if test == "" {
@@ -264,17 +265,18 @@ func (s *Service) enqueue(ctx context.Context, x *remoteSession, o remote.Option
 	}
 	if r.view.EndedAt != nil {
 		r.view.EndedAt, r.view.Verdict, r.view.Why, r.view.State = nil, verdict.Pending, "", Running
-		batch = append(batch, store.ReopenRun(r.view.ID))
+		r.revised++
+		batch = append(batch, store.ReopenRun(r.view.Number)...)
 	}
 	batch = append(batch, r.grow(x, test, o.Tags)...)
 	x.run = r
 	r.sessions++
 	cell := &r.view.Cells[x.pane][x.test]
-	x.row.RunID, x.row.Pane, x.row.Test, x.row.Number, x.row.QueuedAt = r.view.ID, x.pane, x.test, r.next(x.pane, x.test), now
+	x.row.Run, x.row.Pane, x.row.Test, x.row.Number, x.row.QueuedAt = r.view.Number, x.pane, x.test, r.next(x.pane, x.test), now
 	r.regard(x.pane, x.test, Queued, verdict.Pending, "")
 	cell.Session = x.row.ID
 	x.order.Run, x.order.Attempt = r.view.Number, x.row.Number
-	batch = append(batch, store.AddSession(x.row), store.Regard(r.view.ID, x.pane, x.test, "", ""))
+	batch = append(append(batch, store.AddSession(x.row)), store.Regard(r.record(x.pane, x.test))...)
 	s.live[r.view.ID], s.growing[growKey(r)], s.remotes[x.row.ID] = r, r, x
 	work := dispatch.Run{ID: x.row.ID, Project: o.Project, Owner: x.row.By, Once: true, QueueLimit: x.queue,
 		Panes: []dispatch.Pane{{Needs: x.needs, Values: x.values, Tests: []dispatch.Test{{}}}}}
@@ -338,7 +340,7 @@ func (s *Service) forgetEnded() {
 
 // loadGrowing takes a run of sessions up again. Its attempts come along.
 func (s *Service) loadGrowing(ctx context.Context, row store.Run) (*liveRun, error) {
-	w, err := s.store.WholeRun(ctx, row.ID)
+	w, err := s.store.WholeRun(ctx, row.Number)
 	if err != nil {
 		return nil, err
 	}
@@ -346,7 +348,7 @@ func (s *Service) loadGrowing(ctx context.Context, row store.Run) (*liveRun, err
 	if err != nil {
 		return nil, err
 	}
-	r := &liveRun{view: view}
+	r := &liveRun{view: view, revised: row.Revised}
 	for _, a := range w.Attempts {
 		r.try(a.Pane, a.Test, a.Number, verdict.Verdict(a.Verdict))
 	}
@@ -368,22 +370,23 @@ func (r *liveRun) place(x *remoteSession, test string) bool {
 // grow makes room for a session's cell.
 func (r *liveRun) grow(x *remoteSession, test string, tags []string) []store.Stmt {
 	v := &r.view
+	var newPane *store.Pane
+	var newTest *store.Test
 	if x.pane == len(v.Panes) {
 		v.Panes = append(v.Panes, Pane{Index: x.pane, Key: combo.Key(x.values), Label: x.order.Label, Values: x.values, Needs: x.needs, State: Queued,
 			Counts: verdict.Counts{}, Agents: []string{}})
 		v.RunSummary.Panes = append(v.RunSummary.Panes, PaneGlance{Label: x.order.Label, State: Queued})
 		v.Cells = append(v.Cells, slices.Repeat([]Cell{{State: Undealt}}, len(v.Tests)))
+		newPane = &store.Pane{Index: x.pane, Key: combo.Key(x.values), Label: x.order.Label, Values: store.JSON(x.values), Needs: store.JSON(x.needs), Dealt: "[]"}
 	}
 	if x.test == len(v.Tests) {
 		v.Tests = append(v.Tests, Test{Index: x.test, Name: test, Tags: listed(tags), Locks: []string{}})
 		for i := range v.Cells {
 			v.Cells[i] = append(v.Cells[i], Cell{State: Undealt})
 		}
+		newTest = &store.Test{Index: x.test, Name: test, Tags: store.JSON(listed(tags)), Locks: "[]"}
 	}
-	p, t := v.Panes[x.pane], v.Tests[x.test]
-	return store.AddCell(
-		store.Pane{RunID: v.ID, Index: p.Index, Key: p.Key, Label: p.Label, Values: store.JSON(p.Values), Needs: store.JSON(p.Needs)},
-		store.Test{RunID: v.ID, Index: t.Index, Name: t.Name, Tags: store.JSON(t.Tags), Locks: "[]"})
+	return store.AddCell(store.Run{Number: v.Number, Kind: v.Kind, Project: v.Project, Suite: v.Suite}, newPane, newTest, x.pane, x.test)
 }
 
 // try books an attempt of a cell of a run that grows.
@@ -453,22 +456,22 @@ func (s *Service) applyRemoteLocked(x *remoteSession, d dispatch.Decision, e *ef
 		g := grant{Lease: d, ids: []string{x.row.ID}}
 		s.leases[d.Fence] = g
 		x.row.Fence, x.row.Agent = d.Fence, d.Agent
-		batch = append(batch, store.AddLease(store.Lease{Fence: d.Fence, RunID: x.row.RunID, Pane: x.pane, Agent: d.Agent,
+		batch = append(batch, store.AddLease(store.Lease{Fence: d.Fence, Run: x.row.Run, Pane: x.pane, Agent: d.Agent,
 			Tests: store.JSON(g.tests()), GrantedAt: now}), store.LeaseSession(x.row.ID, d.Fence, d.Agent))
 		if r := x.run; r.view.StartedAt == nil {
 			r.view.StartedAt, r.view.State = at(now), Running
-			batch = append(batch, store.StartRun(r.view.ID, now))
+			batch = append(batch, store.StartRun(r.view.Number, now))
 		}
 		x.run.joined(x.pane, d.Agent)
 		e.grants = append(e.grants, d)
 	case dispatch.End:
 		delete(s.leases, d.Fence)
 		x.row.Fence, x.why = 0, d.Why
-		batch = append(batch, store.EndLease(d.Fence, now, d.Why))
+		batch = append(batch, store.EndLease(d.Fence))
 		e.ends = append(e.ends, d)
 	case dispatch.Closed:
 		delete(s.leases, d.Fence)
-		batch = append(batch, store.EndLease(d.Fence, now, ""))
+		batch = append(batch, store.EndLease(d.Fence))
 	case dispatch.Lost:
 		x.why, x.fault = d.Why, d.Why
 	case dispatch.Settled:
@@ -500,21 +503,17 @@ func (s *Service) endLocked(x *remoteSession, r link.Result, e *effects) (batch 
 	if r.TookMS > 0 && r.StartedAt+r.TookMS < now {
 		x.row.EndedAt = r.StartedAt + r.TookMS // before it was put away
 	}
-	a := store.Attempt{ID: x.row.ID, RunID: x.row.RunID, Pane: x.pane, Test: x.test, Number: x.row.Number, Fence: x.row.Fence, Agent: r.Agent,
-		Verdict: string(r.Verdict), Message: r.Message, StartedAt: r.StartedAt, TookMS: r.TookMS, Detail: store.JSON(r.Detail)}
-	files := make([]store.File, len(r.Files))
-	for i, f := range r.Files {
-		files[i] = store.File{AttemptID: a.ID, Name: f.Name, Kind: f.Kind, Media: f.Media, Hash: f.Hash, Size: f.Size}
-	}
-	batch = append(store.AddAttempt(a, files), store.EndSession(x.row))
 	run := x.run
+	r.ID, r.Fence, r.Test, r.Attempt = x.row.ID, x.row.Fence, x.test, x.row.Number
+	a := s.attemptOf(run, x.pane, r)
+	batch = append(store.AddAttempt(a, filesOf(r)), store.EndSession(x.row))
 	run.try(x.pane, x.test, x.row.Number, r.Verdict)
 	run.view.Panes[x.pane].note(&run.view.Cells[x.pane][x.test], a)
-	v := run.cell(x.pane, x.test, Running, "")
-	batch = append(batch, store.Regard(run.view.ID, x.pane, x.test, string(v), ""))
+	run.cell(x.pane, x.test, Running, "")
+	batch = append(batch, store.Regard(run.record(x.pane, x.test))...)
 	if p := &run.view.Panes[x.pane]; p.Info.Browser == "" && r.Detail.Browser != "" && x.row.OpenedAt > 0 {
 		p.Info = PaneInfo{r.Detail.Browser, r.Detail.Version, r.Detail.Emulated}
-		batch = append(batch, store.InformPane(run.view.ID, x.pane, store.JSON(p.Info)))
+		batch = append(batch, store.InformPane(run.view.Number, x.pane, store.JSON(p.Info)))
 	}
 	s.stats.attempts.WithLabelValues(string(r.Verdict)).Inc()
 	s.routes.Delete(x.row.ID)
@@ -527,10 +526,11 @@ func (s *Service) endLocked(x *remoteSession, r link.Result, e *effects) (batch 
 	if run.sessions--; run.sessions == 0 {
 		run.over(s.now())
 		s.stats.runs.WithLabelValues(string(run.view.Verdict)).Inc()
-		batch = append(batch, store.EndRun(run.view.ID, string(run.view.Verdict), store.JSON(run.view.Counts), now))
+		batch = append(batch, run.end(now))
+		e.ended = append(e.ended, run)
 		delete(s.live, run.view.ID)
 	} else {
-		batch = append(batch, store.Recount(run.view.ID, store.JSON(copyCounts(run.view.Counts))))
+		batch = append(batch, store.Recount(run.view.Number, store.JSON(copyCounts(run.view.Counts))))
 	}
 	e.events = append(e.events, Event{Type: "run", Run: run.head()})
 	return batch
@@ -668,6 +668,7 @@ func (s *Service) remoteResultLocked(x *remoteSession, r link.Result) (bool, *ef
 	s.remotes[x.row.ID] = x // for the decisions about it
 	e := s.applyLocked(ds, batch...)
 	delete(s.remotes, x.row.ID)
+	e.ended = append(e.ended, ended.ended...)
 	e.walls, e.events, e.answers = append(ended.walls, e.walls...), append(ended.events, e.events...), append(ended.answers, e.answers...)
 	return true, e
 }
@@ -681,8 +682,12 @@ func (s *Service) takeUpRemotes(ctx context.Context) error {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	byNumber := map[int]*liveRun{}
+	for _, r := range s.live {
+		byNumber[r.view.Number] = r
+	}
 	for _, row := range rows {
-		r := s.live[row.RunID]
+		r := byNumber[row.Run]
 		if r == nil { // its run has ended or could not be taken up: the session has, too
 			s.log.Error("a session was set aside: its run does not go on", "session", row.ID)
 			row.State, row.Verdict, row.How = endedState, string(verdict.LabFault), "the service was started again, and its run does not go on"
@@ -718,7 +723,7 @@ func (s *Service) takeUpRemotes(ctx context.Context) error {
 	for _, r := range s.growing {
 		if r.sessions == 0 {
 			r.over(s.now())
-			if err := s.store.Write(store.EndRun(r.view.ID, string(r.view.Verdict), store.JSON(r.view.Counts), store.Millis(s.now()))); err != nil {
+			if err := s.store.Write(r.end(store.Millis(s.now()))); err != nil {
 				return err
 			}
 			delete(s.live, r.view.ID)

@@ -77,7 +77,7 @@ func TestAStartTakesUpEachRunByItself(t *testing.T) {
 	assert.Equal(t, openState, s.State)
 
 	// Records that an older service left in disorder: the session's run has ended.
-	require.NoError(t, l.store.Write(store.EndRun(x.row.RunID, "passed", "{}", 9)))
+	require.NoError(t, l.store.Write(store.EndRun(x.row.Run, "passed", "{}", "[]", 9)))
 	require.NoError(t, l.Close())
 	l.reopen()
 	s, err = l.Session(t.Context(), x.row.ID)

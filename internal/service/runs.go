@@ -11,6 +11,7 @@ import (
 	"net/url"
 	"os"
 	"slices"
+	"strconv"
 	"strings"
 
 	"parallelpane/internal/blobs"
@@ -102,6 +103,7 @@ type order struct {
 	dealt   [][]bool // by pane and test
 	devices []device.Profile
 	seconds [][]float64 // estimates
+	past    []store.Estimate
 	secrets map[string]string
 	record  record.Policy
 	origin
@@ -180,7 +182,10 @@ func (s *Service) order(ctx context.Context, req RunRequest) (*order, error) {
 	if err := s.dealOut(ctx, o); err != nil {
 		return nil, err
 	}
-	book, err := s.book(ctx, o.project.Name, o.suite.Name)
+	if o.past, err = s.store.Estimates(ctx, o.project.Name, o.suite.Name); err != nil {
+		return nil, err
+	}
+	book, err := bookOf(o.past)
 	if err != nil {
 		return nil, err
 	}
@@ -231,17 +236,34 @@ func (s *Service) dealOut(ctx context.Context, o *order) error {
 
 // book reads what tests of a suite took of late.
 func (s *Service) book(ctx context.Context, projectName, suite string) (*plan.Book, error) {
-	rows, err := s.store.Durations(ctx, projectName, suite)
+	rows, err := s.store.Estimates(ctx, projectName, suite)
 	if err != nil {
 		return nil, err
 	}
-	samples := make([]plan.Sample, len(rows))
-	for i, r := range rows {
-		values := map[string]string{}
-		if err := json.Unmarshal([]byte(r.Values), &values); err != nil {
-			return nil, fmt.Errorf("records of %s: %w", suite, err)
+	return bookOf(rows)
+}
+
+// bookOf makes a book of estimates on record.
+func bookOf(rows []store.Estimate) (*plan.Book, error) {
+	browsers := map[string]string{} // by the values of a combination
+	var samples []plan.Sample
+	for _, r := range rows {
+		browser, known := browsers[r.Values]
+		if !known {
+			values := map[string]string{}
+			if err := json.Unmarshal([]byte(r.Values), &values); err != nil {
+				return nil, fmt.Errorf("records of combination %s: %w", r.Key, err)
+			}
+			browser = values["browser"]
+			browsers[r.Values] = browser
 		}
-		samples[i] = plan.Sample{Test: r.Test, Combo: r.Key, Browser: values["browser"], Seconds: float64(r.TookMS) / 1000}
+		for end := len(r.Recent); end >= 6; end -= 6 { // oldest first
+			ms, err := strconv.ParseInt(r.Recent[end-6:end], 16, 64)
+			if err != nil {
+				return nil, fmt.Errorf("records of what %s took: %w", r.Test, err)
+			}
+			samples = append(samples, plan.Sample{Test: r.Test, Combo: r.Key, Browser: browser, Seconds: float64(ms) / 1000})
+		}
 	}
 	return plan.NewBook(samples), nil
 }
@@ -312,16 +334,16 @@ func (s *Service) start(who Who, o *order) (Run, error) {
 	}
 	s.mu.Lock()
 	s.number++
-	row, whole := o.records(s.number, who, store.Millis(s.now()))
+	row, panes, tests := o.records(s.number, who, store.Millis(s.now()))
 	row.Secrets = sealed
-	view, err := runOf(row, whole)
+	view, err := runOf(row, store.Whole{Panes: panes, Tests: tests})
 	if err != nil {
 		s.mu.Unlock()
 		return Run{}, err
 	}
-	r := &liveRun{view: view, secrets: o.secrets, record: o.record, vars: o.env.Vars, files: o.req.Bundle, seconds: o.seconds, profiles: o.devices, marker: o.project.Marker}
+	r := &liveRun{view: view, secrets: o.secrets, policy: o.record, vars: o.env.Vars, files: o.req.Bundle, seconds: o.seconds, profiles: o.devices, marker: o.project.Marker}
 	s.live[row.ID] = r
-	batch := store.AddRun(row, whole)
+	batch := store.AddRun(row, panes, tests)
 	if o.mark != nil {
 		batch = append(batch, o.mark(row.Number))
 	}
@@ -332,34 +354,41 @@ func (s *Service) start(who Who, o *order) (Run, error) {
 		return Run{}, err
 	}
 	s.expect()
-	s.log.Info("run submitted", "run", row.Number, "suite", row.Suite, "matrix", row.Matrix, "panes", len(whole.Panes), "tests", len(whole.Tests), "by", row.By)
+	s.log.Info("run submitted", "run", row.Number, "suite", row.Suite, "matrix", row.Matrix, "panes", len(panes), "tests", len(tests), "by", row.By)
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return r.copy(), nil
 }
 
 // records are the rows of an order's run.
-func (o *order) records(number int, who Who, now int64) (store.Run, store.Whole) {
-	var w store.Whole
+func (o *order) records(number int, who Who, now int64) (row store.Run, panes []store.Pane, tests []store.Test) {
+	cells := 0
 	for i, c := range o.plan.Combinations {
-		w.Panes = append(w.Panes, store.Pane{Index: i, Key: c.Key, Label: c.Label, Values: store.JSON(c.Values),
-			Needs: store.JSON(fleet.NeedsOf(o.project.Name, c.Values).With(o.req.Needs)), Info: "{}"})
-		for j := range o.scripts {
-			if o.dealt[i][j] {
-				w.Results = append(w.Results, store.Result{Pane: i, Test: j})
+		mine := []int{}
+		for j, dealt := range o.dealt[i] {
+			if dealt {
+				mine = append(mine, j)
 			}
 		}
+		cells += len(mine)
+		p := store.Pane{Index: i, Key: c.Key, Label: c.Label, Values: store.JSON(c.Values),
+			Needs: store.JSON(fleet.NeedsOf(o.project.Name, c.Values).With(o.req.Needs))}
+		if len(mine) < len(o.scripts) {
+			p.Dealt = store.JSON(mine)
+		}
+		panes = append(panes, p)
 	}
 	for j, sc := range o.scripts {
-		w.Tests = append(w.Tests, store.Test{Index: j, Name: sc.Name, File: sc.File, Tags: store.JSON(listed(sc.Tags)), Locks: store.JSON(listed(sc.Locks))})
+		tests = append(tests, store.Test{Index: j, Name: sc.Name, File: sc.File, Tags: store.JSON(listed(sc.Tags)), Locks: store.JSON(listed(sc.Locks))})
 	}
 	p := RunPlan{Missing: o.plan.Missing[:min(maxMissing, len(o.plan.Missing))], Cover: o.plan.Cover, Turn: o.turn}
 	p.Cover.Left += len(o.plan.Missing) - len(p.Missing)
 	return store.Run{
-		ID: newID(), Number: number, Project: o.project.Name, Suite: o.suite.Name, Matrix: o.req.Matrix, Environment: o.env.Name, Base: o.env.Base,
-		Vars: store.JSON(o.env.Vars), Bundle: o.req.Bundle, Request: store.JSON(o.req), By: strings.TrimSuffix(who.Name, consoleSuffix), CreatedAt: now,
-		Counts: store.JSON(verdict.Counts{verdict.Pending: len(w.Results)}), Plan: store.JSON(p), AgainOf: o.again, PresetID: o.preset, ScheduleID: o.schedule,
-	}, w
+		ID: newID(), Number: number, Kind: ScriptKind, Project: o.project.Name, Suite: o.suite.Name, Matrix: o.req.Matrix,
+		Environment: o.env.Name, Base: o.env.Base, Vars: store.JSON(o.env.Vars), Bundle: o.req.Bundle, Request: store.JSON(o.req),
+		By: strings.TrimSuffix(who.Name, consoleSuffix), CreatedAt: now, Counts: store.JSON(verdict.Counts{verdict.Pending: cells}),
+		Plan: store.JSON(p), AgainOf: o.again, PresetID: o.preset, ScheduleID: o.schedule, Spread: o.req.Deal == Spread,
+	}, panes, tests
 }
 
 func listed(s []string) []string {
@@ -563,31 +592,14 @@ func (s *Service) Runs(ctx context.Context, f store.RunFilter) ([]RunSummary, er
 		return nil, err
 	}
 	out := make([]RunSummary, len(rows))
-	index := map[string]*RunSummary{}
-	var ended []string
 	s.mu.Lock()
+	defer s.mu.Unlock()
 	for i, row := range rows {
 		if r := s.live[row.ID]; r != nil {
 			out[i] = *r.summary()
-			continue
+		} else {
+			out[i] = summaryOf(row)
 		}
-		out[i] = summaryOf(row)
-		index[row.ID] = &out[i]
-		ended = append(ended, row.ID)
-	}
-	s.mu.Unlock()
-	counts, err := s.store.PaneCounts(ctx, ended)
-	if err != nil {
-		return nil, err
-	}
-	for len(counts) > 0 { // rows of one pane stand together
-		head, c := counts[0], verdict.Counts{}
-		for len(counts) > 0 && counts[0].RunID == head.RunID && counts[0].Index == head.Index {
-			c[verdict.Verdict(counts[0].Verdict)] = counts[0].Count
-			counts = counts[1:]
-		}
-		r := index[head.RunID]
-		r.Panes = append(r.Panes, PaneGlance{head.Label, Ended, c.Over()})
 	}
 	return out, nil
 }
@@ -610,25 +622,6 @@ func (s *Service) row(ctx context.Context, number int) (store.Run, error) {
 	return row, notFound(err, "there is no run %d", number)
 }
 
-// Run returns a whole run.
-func (s *Service) Run(ctx context.Context, number int) (Run, error) {
-	row, err := s.row(ctx, number)
-	if err != nil {
-		return Run{}, err
-	}
-	s.mu.Lock()
-	if r := s.live[row.ID]; r != nil {
-		defer s.mu.Unlock()
-		return r.copy(), nil
-	}
-	s.mu.Unlock()
-	w, err := s.store.WholeRun(ctx, row.ID)
-	if err != nil {
-		return Run{}, err
-	}
-	return runOf(row, w)
-}
-
 // Cancel ends a run before its time.
 func (s *Service) Cancel(ctx context.Context, who Who, number int) (Run, error) {
 	row, err := s.row(ctx, number)
@@ -646,7 +639,7 @@ func (s *Service) Cancel(ctx context.Context, who Who, number int) (Run, error) 
 	if r.view.Kind == RemoteKind {
 		return s.cancelSessions(r, why)
 	}
-	e := s.applyLocked(s.machine.Cancel(s.now(), row.ID, why), store.ExplainRun(row.ID, why))
+	e := s.applyLocked(s.machine.Cancel(s.now(), row.ID, why), store.ExplainRun(row.Number, why))
 	out := r.copy()
 	s.mu.Unlock()
 	s.log.Info("run cancelled", "run", number, "by", who.Name)
@@ -674,7 +667,7 @@ func (s *Service) TestOfRun(ctx context.Context, number, test int) (TestResult, 
 		}
 		out.Source = string(src)
 	}
-	attempts, err := s.store.AttemptsOf(ctx, run.ID, test)
+	attempts, err := s.store.AttemptsOf(ctx, run.Number, test)
 	if err != nil {
 		return out, err
 	}
@@ -692,11 +685,11 @@ func (s *Service) TestOfRun(ctx context.Context, number, test int) (TestResult, 
 	for _, a := range attempts {
 		v := Attempt{ID: a.ID, Number: a.Number, Agent: a.Agent, Verdict: verdict.Verdict(a.Verdict), Message: a.Message,
 			StartedAt: at(a.StartedAt), TookMS: a.TookMS, Files: []link.File{}}
-		if err := json.Unmarshal([]byte(a.Detail), &v.Detail); err != nil {
+		if v.Detail, err = unpack(a.Detail); err != nil {
 			return out, fmt.Errorf("records of attempt %s: %w", a.ID, err)
 		}
 		for _, f := range files {
-			if f.AttemptID == a.ID {
+			if f.Attempt == a.ID {
 				v.Files = append(v.Files, linkFile(f))
 			}
 		}
@@ -715,13 +708,13 @@ func (s *Service) FilesOfRun(ctx context.Context, number int, kind string) ([]Ru
 	if err != nil {
 		return nil, err
 	}
-	rows, err := s.store.FilesOfRun(ctx, run.ID, kind)
+	rows, err := s.store.FilesOfRun(ctx, run.Number, kind)
 	if err != nil {
 		return nil, err
 	}
 	out := make([]RunFile, len(rows))
 	for i, f := range rows {
-		out[i] = RunFile{Attempt: f.AttemptID, Number: f.Number, Pane: f.Pane, Label: run.Panes[f.Pane].Label, Test: run.Tests[f.Test].Name, File: linkFile(f.File)}
+		out[i] = RunFile{Attempt: f.Attempt, Number: f.Number, Pane: f.Pane, Label: run.Panes[f.Pane].Label, Test: run.Tests[f.Test].Name, File: linkFile(f.File)}
 	}
 	return out, nil
 }

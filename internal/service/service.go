@@ -196,20 +196,40 @@ func (s *Service) takeUpRun(ctx context.Context, row store.Run) error {
 func (s *Service) setAside(ctx context.Context, row store.Run, cause error) error {
 	why := fmt.Sprintf("set aside when the service was started again: %v", cause)
 	s.log.Error("run set aside", "run", row.Number, "error", cause)
-	w, err := s.store.WholeRun(ctx, row.ID)
+	w, err := s.store.WholeRun(ctx, row.Number)
 	if err != nil {
 		return err
 	}
-	counts := verdict.Counts{}
-	for _, r := range w.Results {
-		counts[cmp.Or(verdict.Verdict(r.Verdict), verdict.LabFault)]++
+	view, err := runOf(row, w)
+	if err != nil {
+		return err
 	}
-	now := store.Millis(s.now())
-	batch := []store.Stmt{store.SettleRest(row.ID, string(verdict.LabFault), why), store.ExplainRun(row.ID, why)}
+	view.Why = why
+	r := &liveRun{view: view, revised: row.Revised}
+	batch := []store.Stmt{store.ExplainRun(row.Number, why)}
+	for i := range view.Panes {
+		var untried []int
+		for j, c := range view.Cells[i] {
+			if c.State != Queued {
+				continue
+			}
+			r.settled(dispatch.Settled{Pane: i, Test: j, Verdict: verdict.LabFault, Why: why})
+			switch {
+			case view.Kind == RemoteKind:
+				batch = append(batch, store.Regard(r.record(i, j))...)
+			case c.Attempts > 0:
+				batch = append(batch, store.Settle(r.record(i, j))...)
+			default:
+				untried = append(untried, j)
+			}
+		}
+		batch = append(batch, store.SettleUntried(row.Number, i, untried, string(verdict.LabFault), why)...)
+	}
 	for _, l := range w.Leases {
-		batch = append(batch, store.EndLease(l.Fence, now, why))
+		batch = append(batch, store.EndLease(l.Fence))
 	}
-	return s.store.Write(append(batch, store.EndRun(row.ID, string(counts.Over()), store.JSON(counts), now))...)
+	r.over(s.now())
+	return s.store.Write(append(batch, r.end(store.Millis(s.now())))...)
 }
 
 // clock lets the scheduler see time pass.
@@ -271,7 +291,8 @@ type effects struct {
 	grants  []dispatch.Lease
 	ends    []dispatch.End
 	lost    []lostSession
-	answers []func() // to clients that wait
+	ended   []*liveRun // whose walls are to be stored
+	answers []func()   // to clients that wait
 }
 
 // applyLocked books decisions in memory and puts their records, after those in
@@ -293,12 +314,12 @@ func (s *Service) applyLocked(ds []dispatch.Decision, extra ...store.Stmt) *effe
 			r := s.live[d.Run]
 			g := grantOf(d)
 			s.leases[d.Fence] = g
-			batch = append(batch, store.AddLease(store.Lease{Fence: d.Fence, RunID: d.Run, Pane: d.Pane, Agent: d.Agent,
+			batch = append(batch, store.AddLease(store.Lease{Fence: d.Fence, Run: r.view.Number, Pane: d.Pane, Agent: d.Agent,
 				Tests: store.JSON(g.tests()), GrantedAt: now}))
 			if r.view.StartedAt == nil {
 				r.view.StartedAt = at(now)
 				r.view.State = Running
-				batch = append(batch, store.StartRun(d.Run, now))
+				batch = append(batch, store.StartRun(r.view.Number, now))
 			}
 			r.joined(d.Pane, d.Agent)
 			e.grants = append(e.grants, d)
@@ -313,26 +334,25 @@ func (s *Service) applyLocked(ds []dispatch.Decision, extra ...store.Stmt) *effe
 			ended[d.Fence] = g
 			s.dropScriptsLocked(d.Fence, func(int) bool { return true })
 			delete(s.leases, d.Fence)
-			batch = append(batch, store.EndLease(d.Fence, now, d.Why))
+			batch = append(batch, store.EndLease(d.Fence))
 			e.ends = append(e.ends, d)
 		case dispatch.Closed:
 			delete(s.leases, d.Fence)
-			batch = append(batch, store.EndLease(d.Fence, now, ""))
+			batch = append(batch, store.EndLease(d.Fence))
 		case dispatch.Lost:
 			r := s.live[d.Run]
-			a := store.Attempt{ID: ended[d.Fence].id(d.Test), RunID: d.Run, Pane: d.Pane, Test: d.Test, Number: d.Attempt, Fence: d.Fence, Agent: d.Agent,
-				Verdict: string(verdict.LabFault), Message: d.Why, StartedAt: now}
-			lost := link.Result{Detail: link.Detail{Steps: []script.StepResult{}, Record: r.record}}
-			a.Detail = store.JSON(lost.Detail)
-			batch = append(append(batch, store.AddAttempt(a, nil)...), store.AddSession(s.scriptSession(r, a, lost)))
+			lost := link.Result{ID: ended[d.Fence].id(d.Test), Fence: d.Fence, Test: d.Test, Attempt: d.Attempt, Agent: d.Agent,
+				Verdict: verdict.LabFault, Message: d.Why, StartedAt: now, Detail: link.Detail{Steps: []script.StepResult{}, Record: r.policy}}
+			a := s.attemptOf(r, d.Pane, lost)
+			batch = append(batch, store.AddAttempt(a, nil)...)
 			e.lost = append(e.lost, lostSession{a.ID, lost.Detail})
 			r.attempted(a)
 			s.stats.attempts.WithLabelValues(a.Verdict).Inc()
 			e.cell(r, d.Pane, d.Test)
 		case dispatch.Settled:
 			r := s.live[d.Run]
-			settled.add(d)
 			r.settled(d)
+			settled.add(r, d)
 			e.cell(r, d.Pane, d.Test)
 			touched[r] = true
 		case dispatch.Rests:
@@ -345,7 +365,8 @@ func (s *Service) applyLocked(ds []dispatch.Decision, extra ...store.Stmt) *effe
 			}
 			r.over(s.now())
 			s.stats.runs.WithLabelValues(string(r.view.Verdict)).Inc()
-			batch = append(batch, store.EndRun(d.Run, string(r.view.Verdict), store.JSON(r.view.Counts), now))
+			batch = append(batch, r.end(now))
+			e.ended = append(e.ended, r)
 			e.events = append(e.events, Event{Type: "run", Run: r.head()})
 			delete(s.live, d.Run)
 			delete(touched, r)
@@ -353,21 +374,31 @@ func (s *Service) applyLocked(ds []dispatch.Decision, extra ...store.Stmt) *effe
 	}
 	batch = append(batch, settled.records()...)
 	for r := range touched {
-		batch = append(batch, store.Recount(r.view.ID, store.JSON(r.view.Counts)))
+		batch = append(batch, store.Recount(r.view.Number, store.JSON(r.view.Counts)))
 		e.events = append(e.events, Event{Type: "run", Run: r.head()})
 	}
 	e.pending = s.store.Enqueue(batch...)
 	return e
 }
 
-// settling gathers what is settled at once: a cancelled run is a statement for
-// each pane, not one for each cell.
+// settling gathers what is settled at once: of a cancelled run what nobody tried is
+// a statement for each pane, not one for each cell.
 type settling struct {
-	tests map[dispatch.Settled][]int // by everything else
+	tried []store.Stmt
+	tests map[dispatch.Settled][]int // never tried, by everything else
 	order []dispatch.Settled
+	runs  map[string]int // numbers by id
 }
 
-func (x *settling) add(d dispatch.Settled) {
+func (x *settling) add(r *liveRun, d dispatch.Settled) {
+	if c := r.record(d.Pane, d.Test); c.Attempts > 0 {
+		x.tried = append(x.tried, store.Settle(c)...)
+		return
+	}
+	if x.runs == nil {
+		x.runs = map[string]int{}
+	}
+	x.runs[d.Run] = r.view.Number
 	test := d.Test
 	d.Test = 0
 	if x.tests == nil {
@@ -380,8 +411,9 @@ func (x *settling) add(d dispatch.Settled) {
 }
 
 func (x *settling) records() (batch []store.Stmt) {
+	batch = x.tried
 	for _, d := range x.order {
-		batch = append(batch, store.Settle(d.Run, d.Pane, x.tests[d], string(d.Verdict), d.Why))
+		batch = append(batch, store.SettleUntried(x.runs[d.Run], d.Pane, x.tests[d], string(d.Verdict), d.Why)...)
 	}
 	return batch
 }
@@ -425,6 +457,9 @@ func (s *Service) carryOut(e *effects) error {
 	}
 	for _, l := range e.lost {
 		s.tasks.Go(func() { s.adopt(l) })
+	}
+	for _, r := range e.ended {
+		s.tasks.Go(func() { s.keepWall(r) })
 	}
 	for _, l := range e.grants {
 		s.deliver(l)

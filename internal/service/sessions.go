@@ -151,7 +151,7 @@ func (s *Service) Sessions(ctx context.Context, f SessionFilter) (out []SessionS
 }
 
 func sessionOf(row store.SessionRow) SessionSummary {
-	v := SessionSummary{ID: row.ID, Kind: row.Kind, Name: row.Name, Test: row.TestName, TestAt: row.Test, Run: row.RunNumber, RunName: row.RunName, Project: row.Project,
+	v := SessionSummary{ID: row.ID, Kind: row.Kind, Name: row.Name, Test: row.TestName, TestAt: row.Test, Run: row.Run, RunName: row.RunName, Project: row.Project,
 		Pane: row.Pane, Label: row.Label, Attempt: row.Number, By: row.By, Agent: row.Agent, Browser: row.Browser, Version: row.Version, OS: row.OS, Device: row.Device,
 		State: row.State, Verdict: verdict.Verdict(row.Verdict), Message: row.Message, End: row.How, Note: row.Note,
 		QueuedAt: at(row.QueuedAt), OpenedAt: at(row.OpenedAt), EndedAt: at(row.EndedAt)}
@@ -205,7 +205,7 @@ func (s *Service) Session(ctx context.Context, id string) (Session, error) {
 		return v, err
 	default:
 		v.TookMS = a.TookMS
-		if err := json.Unmarshal([]byte(a.Detail), &v.Detail); err != nil {
+		if v.Detail, err = unpack(a.Detail); err != nil {
 			return v, fmt.Errorf("records of session %s: %w", id, err)
 		}
 	}
@@ -216,14 +216,12 @@ func (s *Service) Session(ctx context.Context, id string) (Session, error) {
 	for _, f := range files {
 		v.Files = append(v.Files, linkFile(f))
 	}
-	all, err := s.store.AttemptsOf(ctx, row.RunID, row.Test)
+	all, err := s.store.AttemptsIn(ctx, row.Run, row.Pane, row.Test)
 	if err != nil {
 		return v, err
 	}
 	for _, o := range all {
-		if o.Pane == row.Pane {
-			v.Attempts = append(v.Attempts, AttemptGlance{o.ID, o.Number, verdict.Verdict(o.Verdict)})
-		}
+		v.Attempts = append(v.Attempts, AttemptGlance{o.ID, o.Number, verdict.Verdict(o.Verdict)})
 	}
 	return v, nil
 }
@@ -245,7 +243,7 @@ func (s *Service) EndSession(ctx context.Context, who Who, id string) error {
 		return err
 	}
 	if row.Kind == ScriptKind {
-		return errorf(Conflict, "session %s serves a script: cancel run %d instead", id, row.RunNumber)
+		return errorf(Conflict, "session %s serves a script: cancel run %d instead", id, row.Run)
 	}
 	return errorf(Conflict, "session %s has ended already", id)
 }
@@ -259,7 +257,7 @@ func (s *Service) cancelSessions(r *liveRun, why string) (Run, error) {
 			all = append(all, x)
 		}
 	}
-	e := s.applyLocked(nil, store.ExplainRun(r.view.ID, why))
+	e := s.applyLocked(nil, store.ExplainRun(r.view.Number, why))
 	out := r.copy()
 	s.mu.Unlock()
 	errs := []error{s.carryOut(e)}
@@ -318,21 +316,22 @@ func (s *Service) judgeEnded(ctx context.Context, row store.SessionRow, v link.S
 		return err
 	}
 	if r == nil || r.view.ID != row.RunID {
-		return errorf(Conflict, "run %d is no longer the newest called %q: its verdicts stay", row.RunNumber, row.RunName)
+		return errorf(Conflict, "run %d is no longer the newest called %q: its verdicts stay", row.Run, row.RunName)
 	}
 	s.mu.Lock()
 	ended := r.view.EndedAt != nil
 	r.try(row.Pane, row.Test, row.Number, v.Verdict)
-	cell := r.cell(row.Pane, row.Test, r.view.Cells[row.Pane][row.Test].State, "")
-	batch := append(store.JudgeSession(row.ID, string(v.Verdict), v.Message), store.Regard(row.RunID, row.Pane, row.Test, string(cell), ""))
-	if ended {
-		batch = append(batch, store.ReviseRun(row.RunID, string(r.view.Counts.Over()), store.JSON(copyCounts(r.view.Counts))))
-		r.view.Verdict = r.view.Counts.Over()
-	} else {
-		batch = append(batch, store.Recount(row.RunID, store.JSON(copyCounts(r.view.Counts))))
-	}
+	r.cell(row.Pane, row.Test, r.view.Cells[row.Pane][row.Test].State, "")
 	if v.Verdict != verdict.Passed {
-		r.view.Cells[row.Pane][row.Test].Message = v.Message
+		r.view.Cells[row.Pane][row.Test].Message = link.Clip(v.Message, maxCellMessage)
+	}
+	batch := append(store.JudgeSession(row.ID, string(v.Verdict), v.Message), store.Regard(r.record(row.Pane, row.Test))...)
+	if counts := store.JSON(copyCounts(r.view.Counts)); ended {
+		r.view.Verdict = r.view.Counts.Over()
+		r.revised++
+		batch = append(batch, store.ReviseRun(row.Run, string(r.view.Verdict), counts, store.JSON(r.view.glances()))...)
+	} else {
+		batch = append(batch, store.Recount(row.Run, counts))
 	}
 	e := s.applyLocked(nil, batch...)
 	e.cell(r, row.Pane, row.Test)
@@ -402,18 +401,6 @@ func (s *Service) openScript(id string, x scriptSession, r *liveRun) SessionSumm
 	return SessionSummary{ID: id, Kind: ScriptKind, Name: t.Name, Test: t.Name, TestAt: x.test, Run: r.view.Number, RunName: r.view.Suite, Project: r.view.Project, Pane: x.pane,
 		Label: p.Label, Attempt: r.view.Cells[x.pane][x.test].Attempts + 1, Tags: t.Tags, By: r.view.By, Agent: x.agent, Browser: p.Values["browser"], Version: p.Info.Version,
 		OS: p.Values["os"], Device: p.Values["device"], State: openState, QueuedAt: at(store.Millis(x.began)), OpenedAt: at(store.Millis(x.began))}
-}
-
-// scriptSession is the record of a script's session that has ended.
-func (s *Service) scriptSession(r *liveRun, a store.Attempt, res link.Result) store.Session {
-	t := r.view.Tests[a.Test]
-	row := store.Session{ID: a.ID, RunID: a.RunID, Pane: a.Pane, Test: a.Test, Number: a.Number, Kind: ScriptKind, Name: t.Name, Tags: store.JSON(listed(t.Tags)), By: r.view.By,
-		Agent: a.Agent, Browser: res.Detail.Browser, Version: res.Detail.Version, Device: res.Detail.Device, Asked: "{}", Options: "{}", State: endedState, Verdict: a.Verdict,
-		Message: a.Message, How: "its script ended", QueuedAt: a.StartedAt, OpenedAt: a.StartedAt + res.Detail.StartMS, EndedAt: a.StartedAt + a.TookMS}
-	if c := s.agents[a.Agent]; c != nil {
-		row.OS = c.machine.OS
-	}
-	return row
 }
 
 // LivePicture is what an open session shows now.

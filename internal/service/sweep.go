@@ -10,6 +10,7 @@ import (
 	"github.com/dustin/go-humanize"
 	"github.com/shirou/gopsutil/v4/disk"
 
+	"parallelpane/internal/blobs"
 	"parallelpane/internal/core/record"
 	"parallelpane/internal/core/retain"
 	"parallelpane/internal/core/verdict"
@@ -42,8 +43,9 @@ type SweptFile struct {
 
 const (
 	sweepEvery = time.Hour
+	sweepParts = 24 // of the shelves, each sweep looks at one of so many for orphans
 	maxSwept   = 500
-	sweepBatch = 200            // files in one write
+	sweepBatch = 100            // files at once
 	orphanLife = 24 * time.Hour // of contents that no record names
 )
 
@@ -51,13 +53,13 @@ const (
 func (s *Service) sweeper() {
 	t := time.NewTicker(sweepEvery)
 	defer t.Stop()
-	for {
+	for part := 0; ; part = (part + 1) % sweepParts {
 		select {
 		case <-s.stop:
 			return
 		case <-t.C:
 		}
-		if done, err := s.Sweep(context.Background(), false); err != nil {
+		if done, err := s.sweep(context.Background(), false, part*blobs.Shelves/sweepParts, (part+1)*blobs.Shelves/sweepParts); err != nil {
 			s.log.Error("recordings could not be swept", "error", err)
 		} else if done.Count > 0 {
 			s.log.Info("recordings swept", "files", done.Count, "bytes", done.Bytes)
@@ -65,16 +67,18 @@ func (s *Service) sweeper() {
 	}
 }
 
-// Sweep removes the recorded files whose time is over; a dry one only says
-// which. Verdicts, messages and steps stay.
+// Sweep removes the recorded files whose time is over, and every content that no
+// record names; a dry one only says which. Verdicts, messages and steps stay.
 func (s *Service) Sweep(ctx context.Context, dry bool) (Sweep, error) {
+	return s.sweep(ctx, dry, 0, blobs.Shelves)
+}
+
+// sweep looks for orphans only on some shelves. What it costs follows from what
+// goes, not from what is kept.
+func (s *Service) sweep(ctx context.Context, dry bool, from, to int) (Sweep, error) {
 	s.sweeping.Lock() // one at a time
 	defer s.sweeping.Unlock()
 	out := Sweep{Dry: dry}
-	rows, err := s.store.KeptFiles(ctx, store.Millis(s.now()))
-	if err != nil {
-		return out, err
-	}
 	projects, err := s.store.Projects(ctx)
 	if err != nil {
 		return out, err
@@ -89,40 +93,69 @@ func (s *Service) Sweep(ctx context.Context, dry bool) (Sweep, error) {
 			policy.Rules[p.Name] = p.Keep
 		}
 	}
-	files := make([]retain.File, len(rows))
-	hash := map[[2]string]string{}
-	for i, f := range rows {
-		files[i] = retain.File{Attempt: f.AttemptID, Name: f.Name, Project: f.Project, Kind: record.Kind(f.Kind), Verdict: verdict.Verdict(f.Verdict), Size: f.Size, At: store.Time(f.At)}
-		hash[[2]string{f.AttemptID, f.Name}] = f.Hash
-		out.Kept += f.Size
+	rows, err := s.store.Heaps(ctx)
+	if err != nil {
+		return out, err
 	}
-	doomed := policy.Sweep(s.now(), files)
-	for _, d := range doomed {
-		out.Bytes += d.Size
-		if len(out.Files) < maxSwept {
-			out.Files = append(out.Files, SweptFile{d.Attempt, d.Name, d.Kind, d.Project, d.Verdict, d.Size, d.Why})
-		}
+	heaps := make([]retain.Heap, len(rows))
+	for i, h := range rows {
+		heaps[i] = retain.Heap{Project: h.Project, Kind: record.Kind(h.Kind), Verdict: verdict.Verdict(h.Verdict), Files: h.Files, Bytes: h.Bytes}
+		out.Left, out.Kept = out.Left+h.Files, out.Kept+h.Bytes
 	}
-	out.Count, out.Left, out.Kept = len(doomed), len(files)-len(doomed), out.Kept-out.Bytes
-	for len(doomed) > 0 && !dry {
-		n := min(sweepBatch, len(doomed))
-		if err := s.dropFiles(ctx, doomed[:n], hash); err != nil {
+	if err := policy.Sweep(s.now(), heaps, &sweeping{s, ctx, &out, map[[2]string]string{}}); err != nil {
+		return out, err
+	}
+	out.Left, out.Kept = out.Left-out.Count, out.Kept-out.Bytes
+	for shelf := from; shelf < to; shelf++ {
+		if err := s.sweepOrphans(ctx, shelf, &out); err != nil {
 			return out, err
 		}
-		doomed = doomed[n:]
 	}
-	return out, s.sweepOrphans(ctx, dry, &out)
+	return out, nil
 }
 
-// sweepOrphans removes contents that have been here for a while and that no record
-// names, a few at a time.
-func (s *Service) sweepOrphans(ctx context.Context, dry bool, out *Sweep) error {
-	old, err := s.blobs.Older(s.now().Add(-orphanLife))
+// sweeping is the records under a sweep.
+type sweeping struct {
+	s    *Service
+	ctx  context.Context // of the one sweep
+	out  *Sweep
+	hash map[[2]string]string // of the files that were listed
+}
+
+// Oldest implements retain.Records.
+func (x *sweeping) Oldest(h retain.Heap, before time.Time, skip int) ([]retain.File, error) {
+	rows, err := x.s.store.OldFiles(x.ctx, store.Heap{Project: h.Project, Kind: string(h.Kind), Verdict: string(h.Verdict)}, store.Millis(before), skip, sweepBatch)
+	out := make([]retain.File, len(rows))
+	for i, f := range rows {
+		out[i] = retain.File{Attempt: f.Attempt, Name: f.Name, Project: h.Project, Kind: h.Kind, Verdict: h.Verdict, Size: f.Size, At: store.Time(f.At)}
+		x.hash[[2]string{f.Attempt, f.Name}] = f.Hash
+	}
+	return out, err
+}
+
+// Drop implements retain.Records.
+func (x *sweeping) Drop(doomed []retain.Doomed) (gone bool, err error) {
+	for _, d := range doomed {
+		x.out.Count, x.out.Bytes = x.out.Count+1, x.out.Bytes+d.Size
+		if len(x.out.Files) < maxSwept {
+			x.out.Files = append(x.out.Files, SweptFile{d.Attempt, d.Name, d.Kind, d.Project, d.Verdict, d.Size, d.Why})
+		}
+	}
+	if x.out.Dry {
+		return false, nil
+	}
+	return true, x.s.dropFiles(x.ctx, doomed, x.hash)
+}
+
+// sweepOrphans removes contents of a shelf that have been here for a while and that
+// no record names, a few at a time.
+func (s *Service) sweepOrphans(ctx context.Context, shelf int, out *Sweep) error {
+	old, err := s.blobs.Older(shelf, s.now().Add(-orphanLife))
 	if err != nil {
 		return err
 	}
 	for some := range slices.Chunk(slices.Sorted(maps.Keys(old)), sweepBatch) {
-		if err := s.dropOrphans(ctx, some, dry, func(hash string) {
+		if err := s.dropOrphans(ctx, some, out.Dry, func(hash string) {
 			out.Orphans, out.OrphanBytes = out.Orphans+1, out.OrphanBytes+old[hash]
 		}); err != nil {
 			return err
@@ -161,7 +194,9 @@ func (s *Service) dropFiles(ctx context.Context, doomed []retain.Doomed, hash ma
 	var hashes []string
 	for _, d := range doomed {
 		batch = append(batch, store.DropFile(d.Attempt, d.Name))
-		hashes = append(hashes, hash[[2]string{d.Attempt, d.Name}])
+		key := [2]string{d.Attempt, d.Name}
+		hashes = append(hashes, hash[key])
+		delete(hash, key)
 	}
 	if err := s.store.Write(batch...); err != nil {
 		return err

@@ -33,6 +33,7 @@ type Preset struct {
 	ID        string `db:"id"`
 	Name      string `db:"name"`
 	Project   string `db:"project"`
+	Bundle    string `db:"bundle"`
 	Request   string `db:"request_json"`
 	MadeBy    string `db:"made_by"`
 	MadeAt    int64  `db:"made_at"`
@@ -46,10 +47,10 @@ type Preset struct {
 
 // SavePreset writes a preset in place of the one of its name.
 func SavePreset(p Preset) Stmt {
-	return Must(`INSERT INTO presets (id, name, project, request_json, made_by, made_at, changed_by, changed_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?)
-		ON CONFLICT (name) DO UPDATE SET project = excluded.project, request_json = excluded.request_json,
+	return Must(`INSERT INTO presets (id, name, project, bundle, request_json, made_by, made_at, changed_by, changed_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
+		ON CONFLICT (name) DO UPDATE SET project = excluded.project, bundle = excluded.bundle, request_json = excluded.request_json,
 		changed_by = excluded.changed_by, changed_at = excluded.changed_at`,
-		p.ID, p.Name, p.Project, p.Request, p.MadeBy, p.MadeAt, p.ChangedBy, p.ChangedAt)
+		p.ID, p.Name, p.Project, p.Bundle, p.Request, p.MadeBy, p.MadeAt, p.ChangedBy, p.ChangedAt)
 }
 
 // DropPreset removes a preset that no schedule uses.
@@ -59,7 +60,7 @@ func DropPreset(id string) Stmt {
 
 // Presets lists every preset by name.
 func (s *Store) Presets(ctx context.Context) (ps []Preset, err error) {
-	err = s.read.SelectContext(ctx, &ps, `SELECT p.*, COUNT(r.id) AS used, COALESCE(MAX(r.number), 0) AS last_run,
+	err = s.read.SelectContext(ctx, &ps, `SELECT p.*, COUNT(r.number) AS used, COALESCE(MAX(r.number), 0) AS last_run,
 		COALESCE((SELECT by_name FROM runs WHERE preset_id = p.id ORDER BY number DESC LIMIT 1), '') AS last_by,
 		COALESCE(MAX(r.created_at), 0) AS last_at
 		FROM presets p LEFT JOIN runs r ON r.preset_id = p.id GROUP BY p.id ORDER BY p.name`)
@@ -115,73 +116,6 @@ func DrainAgent(name string, draining bool) Stmt {
 	return Must(`UPDATE agents SET draining = ? WHERE name = ?`, draining, name)
 }
 
-// Duration is how long one attempt took.
-type Duration struct {
-	Test   string `db:"test"`
-	Key    string `db:"key"`
-	Values string `db:"values_json"`
-	TookMS int64  `db:"took_ms"`
-}
-
-// maxDurations bounds how much of the past estimates look at.
-const maxDurations = 50_000
-
-// Durations lists what attempts of a suite took of late, oldest first. Those
-// the lab broke are left out.
-func (s *Store) Durations(ctx context.Context, project, suite string) (ds []Duration, err error) {
-	err = s.read.SelectContext(ctx, &ds, `SELECT test, key, values_json, took_ms FROM (
-		SELECT t.name AS test, p.key, p.values_json, a.took_ms, a.started_at
-		FROM (SELECT id FROM runs WHERE project = ? AND suite = ? ORDER BY number DESC LIMIT 30) r
-		JOIN attempts a ON a.run_id = r.id JOIN tests t ON t.run_id = r.id AND t.idx = a.test JOIN panes p ON p.run_id = r.id AND p.idx = a.pane
-		WHERE a.verdict IN ('passed', 'failed') ORDER BY a.started_at DESC LIMIT ?) ORDER BY started_at`, project, suite, maxDurations)
-	return
-}
-
-// LatestDurations lists what the latest attempts of the whole lab took, in
-// milliseconds, those that the lab failed left out.
-func (s *Store) LatestDurations(ctx context.Context, n int) (ms []int64, err error) {
-	err = s.read.SelectContext(ctx, &ms, `SELECT took_ms FROM (SELECT took_ms, verdict FROM attempts ORDER BY rowid DESC LIMIT ?) WHERE verdict IN ('passed', 'failed')`, n)
-	return
-}
-
-// Spreads counts the runs of a suite on a matrix whose tests were spread.
-func (s *Store) Spreads(ctx context.Context, project, suite, matrix string) (n int, err error) {
-	err = s.read.GetContext(ctx, &n, `SELECT COUNT(*) FROM runs WHERE project = ? AND suite = ? AND matrix = ? AND json_extract(request_json, '$.deal') = 'spread' AND again_of = 0`,
-		project, suite, matrix)
-	return
-}
-
-// Met lists the pairs of test and combination that had a verdict of their own
-// in the last n runs of a suite on a matrix, up to a run.
-func (s *Store) Met(ctx context.Context, project, suite, matrix string, number, n int) (pairs []struct {
-	Test string `db:"test"`
-	Key  string `db:"key"`
-}, err error) {
-	err = s.read.SelectContext(ctx, &pairs, `SELECT DISTINCT t.name AS test, p.key FROM
-		(SELECT id FROM runs WHERE project = ? AND suite = ? AND matrix = ? AND number <= ? ORDER BY number DESC LIMIT ?) r
-		JOIN results x ON x.run_id = r.id JOIN tests t ON t.run_id = r.id AND t.idx = x.test JOIN panes p ON p.run_id = r.id AND p.idx = x.pane
-		WHERE x.verdict IN ('passed', 'failed', 'flaky')`, project, suite, matrix, number, n)
-	return
-}
-
-// Span is when an attempt ran, and in which lease.
-type Span struct {
-	Pane      int    `db:"pane"`
-	Test      int    `db:"test"`
-	Number    int    `db:"number"`
-	Fence     int64  `db:"fence"`
-	Agent     string `db:"agent"`
-	Verdict   string `db:"verdict"`
-	StartedAt int64  `db:"started_at"`
-	TookMS    int64  `db:"took_ms"`
-}
-
-// Spans lists the attempts of a run in order of time.
-func (s *Store) Spans(ctx context.Context, run string) (xs []Span, err error) {
-	err = s.read.SelectContext(ctx, &xs, `SELECT pane, test, number, fence, agent, verdict, started_at, took_ms FROM attempts WHERE run_id = ? ORDER BY started_at, id`, run)
-	return
-}
-
 // KnownSuite is a suite that was run or saved, with its latest files.
 type KnownSuite struct {
 	Project string `db:"project"`
@@ -194,7 +128,7 @@ type KnownSuite struct {
 func (s *Store) Suites(ctx context.Context) (xs []KnownSuite, err error) {
 	err = s.read.SelectContext(ctx, &xs, `SELECT project, suite, bundle, MAX(at) AS at FROM (
 		SELECT project, suite, bundle, created_at AS at FROM runs WHERE kind = 'script'
-		UNION ALL SELECT project, json_extract(request_json, '$.suite'), json_extract(request_json, '$.bundle'), changed_at FROM presets)
+		UNION ALL SELECT project, request_json ->> 'suite', bundle, changed_at FROM presets)
 		GROUP BY project, suite ORDER BY project, suite`)
 	return
 }

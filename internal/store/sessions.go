@@ -1,20 +1,20 @@
 package store
 
 import (
+	"cmp"
 	"context"
-	"strings"
-
-	"github.com/jmoiron/sqlx"
+	"encoding/binary"
+	"errors"
+	"slices"
 )
 
-// Session is a row of sessions.
+// Session is a row of sessions, or the one session of a script's attempt.
 type Session struct {
 	ID       string `db:"id"`
-	RunID    string `db:"run_id"`
+	Run      int    `db:"run"`
 	Pane     int    `db:"pane"`
 	Test     int    `db:"test"`
 	Number   int    `db:"number"`
-	Kind     string `db:"kind"`
 	Name     string `db:"name"`
 	Tags     string `db:"tags_json"`
 	By       string `db:"by_name"`
@@ -30,7 +30,6 @@ type Session struct {
 	Verdict  string `db:"verdict"`
 	Message  string `db:"message"`
 	How      string `db:"how"`
-	Note     string `db:"note"`
 	Fence    int64  `db:"fence"`
 	BiDiKey  string `db:"bidi_key"`
 	QueuedAt int64  `db:"queued_at"`
@@ -38,12 +37,12 @@ type Session struct {
 	EndedAt  int64  `db:"ended_at"`
 }
 
-// AddSession writes a session.
+// AddSession writes a session of somebody else's runner.
 func AddSession(x Session) Stmt {
-	return Must(`INSERT INTO sessions (id, run_id, pane, test, number, kind, name, tags_json, by_name, token_id, agent, browser, version, os, device,
+	return Must(`INSERT INTO sessions (id, run, pane, test, number, name, tags_json, by_name, token_id, agent, browser, version, os, device,
 		asked_json, options_json, state, verdict, message, how, bidi_key, queued_at, opened_at, ended_at)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		x.ID, x.RunID, x.Pane, x.Test, x.Number, x.Kind, x.Name, x.Tags, x.By, x.TokenID, x.Agent, x.Browser, x.Version, x.OS, x.Device,
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		x.ID, x.Run, x.Pane, x.Test, x.Number, x.Name, x.Tags, x.By, x.TokenID, x.Agent, x.Browser, x.Version, x.OS, x.Device,
 		x.Asked, x.Options, x.State, x.Verdict, x.Message, x.How, x.BiDiKey, x.QueuedAt, x.OpenedAt, x.EndedAt)
 }
 
@@ -64,44 +63,19 @@ func EndSession(x Session) Stmt {
 		x.Agent, x.Verdict, x.Message, x.How, x.EndedAt, x.ID)
 }
 
-// JudgeSession gives an ended session and its attempt another verdict.
+// JudgeSession gives an ended session, its attempt and its files another verdict.
 func JudgeSession(id, verdict, message string) []Stmt {
 	return []Stmt{
 		Must(`UPDATE sessions SET verdict = ?, message = ? WHERE id = ? AND state = 'ended'`, verdict, message, id),
-		Do(`UPDATE attempts SET verdict = ?, message = ? WHERE id = ?`, verdict, message, id),
+		Do(`UPDATE attempts SET verdict = ?, message = NULLIF(?, '') WHERE id = ?`, code(verdict), message, short(id)),
+		Do(`UPDATE files SET verdict = ? WHERE attempt = ?`, code(verdict), short(id)),
 	}
 }
 
 // NoteSession keeps somebody's note on a session.
 func NoteSession(id, note string) Stmt {
-	return Must(`UPDATE sessions SET note = ? WHERE id = ?`, note, id)
-}
-
-// AddCell adds a test to a pane of a run that grows; pane and test are made
-// where they are new.
-func AddCell(p Pane, t Test) []Stmt {
-	return []Stmt{
-		Do(`INSERT OR IGNORE INTO panes (run_id, idx, key, label, values_json, needs_json) VALUES (?, ?, ?, ?, ?, ?)`, p.RunID, p.Index, p.Key, p.Label, p.Values, p.Needs),
-		Do(`INSERT OR IGNORE INTO tests (run_id, idx, name, file, tags_json, locks_json) VALUES (?, ?, ?, ?, ?, ?)`, t.RunID, t.Index, t.Name, t.File, t.Tags, t.Locks),
-		Do(`INSERT OR IGNORE INTO results (run_id, pane, test) VALUES (?, ?, ?)`, p.RunID, p.Index, t.Index),
-	}
-}
-
-// Regard writes the verdict of a test in a pane of a run that grows, whatever it
-// was before.
-func Regard(run string, pane, test int, verdict, why string) Stmt {
-	return Do(`UPDATE results SET verdict = ?, why = ? WHERE run_id = ? AND pane = ? AND test = ?`, verdict, why, run, pane, test)
-}
-
-// ReopenRun takes the end of a run back.
-func ReopenRun(id string) Stmt {
-	return Do(`UPDATE runs SET ended_at = 0, verdict = '', why = '' WHERE id = ?`, id)
-}
-
-// RunByName finds the newest run of sessions with a name.
-func (s *Store) RunByName(ctx context.Context, project, name string) (r Run, err error) {
-	err = found(s.read.GetContext(ctx, &r, `SELECT * FROM runs WHERE kind = 'remote' AND project = ? AND suite = ? ORDER BY number DESC LIMIT 1`, project, name))
-	return
+	return Must(`INSERT INTO notes (session, body) SELECT ?, ? WHERE EXISTS (SELECT 1 FROM sessions WHERE id = ?) OR EXISTS (SELECT 1 FROM attempts WHERE id = ?)
+		ON CONFLICT DO UPDATE SET body = excluded.body`, id, note, id, short(id))
 }
 
 // SessionFilter narrows a list of sessions. Empty fields do not.
@@ -116,124 +90,97 @@ type SessionFilter struct {
 // SessionRow is a session with what a list shows of its run.
 type SessionRow struct {
 	Session
-	RunNumber int    `db:"run_number"`
-	RunName   string `db:"run_name"`
-	Project   string `db:"project"`
-	TestName  string `db:"test_name"`
-	Label     string `db:"label"`
+	Kind     string `db:"kind"`
+	RunID    string `db:"run_id"`
+	RunName  string `db:"run_name"`
+	Project  string `db:"project"`
+	TestName string `db:"test_name"`
+	Label    string `db:"label"`
+	Note     string `db:"note"`
 }
 
-const sessionRows = `SELECT s.*, r.number AS run_number, r.suite AS run_name, r.project AS project, t.name AS test_name, p.label AS label
-	FROM sessions s JOIN runs r ON r.id = s.run_id JOIN tests t ON t.run_id = s.run_id AND t.idx = s.test JOIN panes p ON p.run_id = s.run_id AND p.idx = s.pane`
+// Both lists have the same columns. A script's session was asked for when its
+// attempt was named, which its id tells.
+const (
+	ofRunners = `SELECT s.*, 'remote' AS kind, r.id AS run_id, r.suite AS run_name, r.project, k.name AS test_name, p.label, COALESCE(n.body, '') AS note
+		FROM sessions s JOIN runs r ON r.number = s.run JOIN tests t ON t.run = s.run AND t.idx = s.test JOIN tests_known k ON k.id = t.known
+		JOIN panes p ON p.run = s.run AND p.idx = s.pane LEFT JOIN notes n ON n.session = s.id`
+	ofScripts = `SELECT uuid(a.id) AS id, a.run, a.pane, a.test, a.number, k.name, t.tags_json, r.by_name, '' AS token_id, x.body AS agent,
+		o.body ->> 'browser' AS browser, o.body ->> 'version' AS version, o.body ->> 'os' AS os, o.body ->> 'device' AS device,
+		'{}' AS asked_json, '{}' AS options_json, 'ended' AS state, verdict(a.verdict) AS verdict, COALESCE(a.message, '') AS message,
+		'its script ended' AS how, a.fence, '' AS bidi_key, asked_at(a.id) AS queued_at, a.started_at + a.opened_ms AS opened_at, a.started_at + a.took_ms AS ended_at,
+		'script' AS kind, r.id AS run_id, r.suite AS run_name, r.project, k.name AS test_name, p.label, COALESCE(n.body, '') AS note
+		FROM attempts a JOIN runs r ON r.number = a.run AND r.kind = 'script' JOIN tests t ON t.run = a.run AND t.idx = a.test JOIN tests_known k ON k.id = t.known
+		JOIN panes p ON p.run = a.run AND p.idx = a.pane JOIN texts x ON x.id = a.agent JOIN texts o ON o.id = a.ran_on
+		LEFT JOIN notes n ON n.session = uuid(a.id)`
+)
 
-// Sessions lists sessions, newest first.
+// Sessions lists sessions, those that were asked for last first.
 func (s *Store) Sessions(ctx context.Context, f SessionFilter) (rows []SessionRow, err error) {
-	where, args := []string{"1"}, []any{}
-	add := func(ok bool, clause string, v ...any) {
-		if ok {
-			where, args = append(where, clause), append(args, v...)
-		}
+	if f.Kind != "script" {
+		rows, err = s.runnersSessions(ctx, f)
 	}
-	like := func(text string) string {
-		return "%" + strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(text) + "%"
+	if err == nil && f.Kind != "remote" && (f.State == "" || f.State == "ended") {
+		var more []SessionRow
+		more, err = s.scriptsSessions(ctx, f)
+		rows = append(rows, more...)
 	}
-	add(f.Text != "", `(s.name || ' ' || t.name || ' ' || r.suite || ' ' || r.project || ' ' || p.label || ' ' || s.by_name || ' ' || s.message || ' ' || s.how || ' ' || s.note || ' #' || r.number) LIKE ? ESCAPE '\'`, like(f.Text))
-	add(f.Test != "", `t.name LIKE ? ESCAPE '\'`, like(f.Test))
-	add(f.Tag != "", `EXISTS (SELECT 1 FROM json_each(s.tags_json) WHERE value = ?)`, f.Tag)
-	add(f.Browser != "", "s.browser = ?", f.Browser)
-	add(f.Device != "", "s.device = ?", f.Device)
-	add(f.Verdict != "", "s.verdict = ?", f.Verdict)
-	add(f.State != "", "s.state = ?", f.State)
-	add(f.Project != "", "r.project = ?", f.Project)
-	add(f.Kind != "", "s.kind = ?", f.Kind)
-	add(f.Agent != "", "s.agent = ?", f.Agent)
-	add(f.Run > 0, "r.number = ?", f.Run)
-	add(f.Since > 0, "s.queued_at >= ?", f.Since)
-	add(f.Until > 0, "s.queued_at < ?", f.Until)
-	add(f.Before != "", "(s.queued_at, s.id) < (SELECT queued_at, id FROM sessions WHERE id = ?)", f.Before)
-	err = s.read.SelectContext(ctx, &rows, sessionRows+` WHERE `+strings.Join(where, " AND ")+` ORDER BY s.queued_at DESC, s.id DESC LIMIT ?`, append(args, f.Limit)...)
+	slices.SortFunc(rows, func(a, b SessionRow) int { return cmp.Compare(b.ID, a.ID) })
+	return rows[:min(len(rows), f.Limit)], err
+}
+
+func (s *Store) runnersSessions(ctx context.Context, f SessionFilter) (rows []SessionRow, err error) {
+	w := &where{}
+	w.has(`(s.name || ' ' || k.name || ' ' || r.suite || ' ' || r.project || ' ' || p.label || ' ' || s.by_name || ' ' || s.message || ' ' || s.how || ' ' || COALESCE(n.body, '') || ' #' || r.number)`, f.Text)
+	w.has("k.name", f.Test)
+	w.add(f.Tag != "", `EXISTS (SELECT 1 FROM json_each(s.tags_json) WHERE value = ?)`, f.Tag)
+	w.add(f.Browser != "", "s.browser = ?", f.Browser)
+	w.add(f.Device != "", "s.device = ?", f.Device)
+	w.add(f.Verdict != "", "s.verdict = ?", f.Verdict)
+	w.add(f.State != "", "s.state = ?", f.State)
+	w.add(f.Project != "", "r.project = ?", f.Project)
+	w.add(f.Agent != "", "s.agent = ?", f.Agent)
+	w.add(f.Run > 0, "s.run = ?", f.Run)
+	w.add(f.Since > 0, "s.queued_at >= ?", f.Since)
+	w.add(f.Until > 0, "s.queued_at < ?", f.Until)
+	w.add(f.Before != "", "s.id < ?", f.Before)
+	err = s.read.SelectContext(ctx, &rows, ofRunners+` WHERE `+w.String()+` ORDER BY s.id DESC LIMIT ?`, append(w.args, f.Limit)...)
 	return
 }
 
+func (s *Store) scriptsSessions(ctx context.Context, f SessionFilter) (rows []SessionRow, err error) {
+	w := &where{}
+	w.has(`(k.name || ' ' || r.suite || ' ' || r.project || ' ' || p.label || ' ' || r.by_name || ' ' || COALESCE(a.message, '') || ' ' || COALESCE(n.body, '') || ' #' || r.number)`, f.Text)
+	w.has("k.name", f.Test)
+	w.add(f.Tag != "", `EXISTS (SELECT 1 FROM json_each(t.tags_json) WHERE value = ?)`, f.Tag)
+	w.add(f.Browser != "", "o.body ->> 'browser' = ?", f.Browser)
+	w.add(f.Device != "", "o.body ->> 'device' = ?", f.Device)
+	w.add(f.Verdict != "", "a.verdict = ?", code(f.Verdict))
+	w.add(f.Project != "", "r.project = ?", f.Project)
+	w.add(f.Agent != "", "x.body = ?", f.Agent)
+	w.add(f.Run > 0, "a.run = ?", f.Run)
+	w.add(f.Since > 0, "a.id >= ?", firstID(f.Since))
+	w.add(f.Until > 0, "a.id < ?", firstID(f.Until))
+	w.add(f.Before != "", "a.id < ?", short(f.Before))
+	err = s.read.SelectContext(ctx, &rows, ofScripts+` WHERE `+w.String()+` ORDER BY a.id DESC LIMIT ?`, append(w.args, f.Limit)...)
+	return
+}
+
+// firstID is where the ids begin that were made at a time in milliseconds since
+// 1970 (RFC 9562, section 5.7).
+func firstID(ms int64) []byte { return binary.BigEndian.AppendUint64(nil, uint64(ms))[2:] }
+
 // SessionByID finds a session.
 func (s *Store) SessionByID(ctx context.Context, id string) (x SessionRow, err error) {
-	err = found(s.read.GetContext(ctx, &x, sessionRows+` WHERE s.id = ?`, id))
+	err = found(s.read.GetContext(ctx, &x, ofRunners+` WHERE s.id = ?`, id))
+	if errors.Is(err, ErrNotFound) {
+		err = found(s.read.GetContext(ctx, &x, ofScripts+` WHERE a.id = ?`, short(id)))
+	}
 	return
 }
 
 // LiveSessions are the sessions that have not ended.
 func (s *Store) LiveSessions(ctx context.Context) (rows []Session, err error) {
-	err = s.read.SelectContext(ctx, &rows, `SELECT * FROM sessions WHERE state != 'ended' ORDER BY queued_at, id`)
-	return
-}
-
-// AttemptByID finds an attempt with its details.
-func (s *Store) AttemptByID(ctx context.Context, id string) (a Attempt, err error) {
-	err = found(s.read.GetContext(ctx, &a, `SELECT * FROM attempts WHERE id = ?`, id))
-	return
-}
-
-// Project is a row of projects: what was settled for one.
-type Project struct {
-	Name   string `db:"name"`
-	Record string `db:"record_json"`
-	Keep   string `db:"keep_json"`
-}
-
-// SaveProject writes what was settled for a project.
-func SaveProject(p Project) Stmt {
-	return Do(`INSERT INTO projects (name, record_json, keep_json) VALUES (?, ?, ?)
-		ON CONFLICT (name) DO UPDATE SET record_json = excluded.record_json, keep_json = excluded.keep_json`, p.Name, p.Record, p.Keep)
-}
-
-// ProjectByName finds what was settled for a project.
-func (s *Store) ProjectByName(ctx context.Context, name string) (p Project, err error) {
-	err = found(s.read.GetContext(ctx, &p, `SELECT * FROM projects WHERE name = ?`, name))
-	return
-}
-
-// ReviseRun gives an ended run another verdict and other counts.
-func ReviseRun(id, verdict, counts string) Stmt {
-	return Do(`UPDATE runs SET verdict = ?, counts_json = ? WHERE id = ? AND ended_at > 0`, verdict, counts, id)
-}
-
-// Projects lists what was settled for projects.
-func (s *Store) Projects(ctx context.Context) (ps []Project, err error) {
-	err = s.read.SelectContext(ctx, &ps, `SELECT * FROM projects ORDER BY name`)
-	return
-}
-
-// KeptFile is a recorded file with what its keeping depends on.
-type KeptFile struct {
-	File
-	Project string `db:"project"`
-	Verdict string `db:"verdict"`
-	At      int64  `db:"at"`
-}
-
-// KeptFiles lists every file of attempts that have ended before a time.
-func (s *Store) KeptFiles(ctx context.Context, before int64) (fs []KeptFile, err error) {
-	err = s.read.SelectContext(ctx, &fs, `SELECT f.*, r.project, a.verdict, a.started_at + a.took_ms AS at FROM files f
-		JOIN attempts a ON a.id = f.attempt_id JOIN runs r ON r.id = a.run_id WHERE a.started_at + a.took_ms < ?`, before)
-	return
-}
-
-// DropFile forgets a file of an attempt.
-func DropFile(attempt, name string) Stmt {
-	return Do(`DELETE FROM files WHERE attempt_id = ? AND name = ?`, attempt, name)
-}
-
-// HashesInUse reports which of some contents a file, a run or a preset still
-// refers to.
-func (s *Store) HashesInUse(ctx context.Context, hashes []string) (used []string, err error) {
-	if len(hashes) == 0 {
-		return nil, nil
-	}
-	query, args, err := sqlx.In(`SELECT hash FROM files WHERE hash IN (?) UNION SELECT bundle FROM runs WHERE bundle IN (?)
-		UNION SELECT json_extract(request_json, '$.bundle') FROM presets WHERE json_extract(request_json, '$.bundle') IN (?)`, hashes, hashes, hashes)
-	if err != nil {
-		return nil, err
-	}
-	err = s.read.SelectContext(ctx, &used, query, args...)
+	err = s.read.SelectContext(ctx, &rows, `SELECT * FROM sessions WHERE state != 'ended' ORDER BY id`)
 	return
 }

@@ -2,11 +2,14 @@ package store
 
 import (
 	"fmt"
+	"os"
+	"strings"
 	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 )
 
 func open(t *testing.T) *Store {
@@ -62,16 +65,31 @@ func TestClosedStoreRefuses(t *testing.T) {
 	assert.NoError(t, err)
 }
 
+// attempt is one that says little.
+func attempt(id string, run, pane, test, number int, verdict string) Attempt {
+	return Attempt{ID: id, Run: run, Pane: pane, Test: test, Number: number, Agent: "quay", Verdict: verdict, RanOn: `{"browser":"firefox"}`, Detail: Detail{Body: []byte("own")}}
+}
+
+func script(number int, suite string) Run {
+	return Run{ID: fmt.Sprint("r", number), Number: number, Kind: "script", Project: "saltmarsh", Suite: suite, Matrix: "wall", Vars: "{}", Request: "{}", Counts: "{}", Plan: "{}",
+		By: "50%_off", CreatedAt: int64(number) * 86_400_000}
+}
+
+func onePane() []Pane {
+	return []Pane{{Key: "k", Label: "l", Values: `{"browser":"firefox"}`, Needs: "{}"}}
+}
+
+func twoTests() []Test {
+	return []Test{{Index: 0, Name: "t", Tags: "[]", Locks: "[]"}, {Index: 1, Name: "u", Tags: "[]", Locks: "[]"}}
+}
+
 func TestRunsAreFilteredAndWhole(t *testing.T) {
 	s := open(t)
 	for i, suite := range []string{"desk", "gate", "desk"} {
-		r := Run{ID: fmt.Sprint("r", i+1), Number: i + 1, Project: "saltmarsh", Suite: suite, Vars: "{}", Request: "{}", Counts: "{}", Plan: "{}", By: "50%_off", CreatedAt: int64(i)}
-		require.NoError(t, s.Write(AddRun(r, Whole{Panes: []Pane{{Index: 0, Key: "k", Label: "l", Values: "{}", Needs: "{}"}},
-			Tests:   []Test{{Index: 0, Name: "t", Tags: "[]", Locks: "[]"}, {Index: 1, Name: "u", Tags: "[]", Locks: "[]"}},
-			Results: []Result{{Test: 0}, {Test: 1}}})...))
+		require.NoError(t, s.Write(AddRun(script(i+1, suite), onePane(), twoTests())...))
 	}
-	require.NoError(t, s.Write(EndRun("r1", "passed", `{"passed":2}`, 9)))
-	require.ErrorIs(t, s.Write(EndRun("r1", "failed", "{}", 10)), ErrGuard, "a run ends once")
+	require.NoError(t, s.Write(EndRun(1, "passed", `{"passed":2}`, `[{"label":"l"}]`, 9)))
+	require.ErrorIs(t, s.Write(EndRun(1, "failed", "{}", "[]", 10)), ErrGuard, "a run ends once")
 	for want, f := range map[string]RunFilter{
 		"[3 2 1]": {}, "[3 1]": {Suite: "desk"}, "[1]": {Verdict: "passed"}, "[3 2]": {State: "open"},
 		"[2]": {Text: "gate"}, "[2 1]": {Before: 3}, "[]": {Text: "50_off"},
@@ -85,23 +103,149 @@ func TestRunsAreFilteredAndWhole(t *testing.T) {
 		}
 		assert.Equal(t, want, fmt.Sprint(numbers), "%+v", f)
 	}
-	a := Attempt{ID: "a", RunID: "r2", Test: 1, Number: 1, Fence: 1, Verdict: "failed", Detail: `{"steps":[]}`}
-	require.NoError(t, s.Write(append(AddAttempt(a, []File{{Name: "failure.png", Kind: "screenshots"}}), AddLease(Lease{Fence: 7, RunID: "r2", Tests: "[1]"}))...))
-	require.NoError(t, s.Write(Settle("r2", 0, []int{1}, "failed", "")))
-	require.ErrorIs(t, s.Write(Settle("r2", 0, []int{0, 1}, "passed", "")), ErrGuard, "a test is settled once")
-	w, err := s.WholeRun(t.Context(), "r2")
+	a := attempt("a", 2, 0, 1, 1, "failed")
+	require.NoError(t, s.Write(append(AddAttempt(a, []File{{Name: "failure.png", Kind: "screenshots", Hash: "0a"}}), AddLease(Lease{Fence: 7, Run: 2, Tests: "[1]"}))...))
+	settled := Cell{Run: 2, Test: 1, Verdict: "failed", Attempts: 1, TookMS: 5, Agent: "quay", Message: "wet"}
+	require.NoError(t, s.Write(Settle(settled)...))
+	require.Error(t, s.Write(SettleUntried(2, 0, []int{0, 1}, "skipped", "")...), "a test is settled once")
+	require.ErrorIs(t, s.Write(SettleUntried(2, 0, []int{0, 5}, "skipped", "")...), ErrGuard, "a test that there is not is not settled")
+	w, err := s.WholeRun(t.Context(), 2)
 	require.NoError(t, err)
-	assert.Len(t, w.Results, 2)
-	assert.Equal(t, "failed", w.Results[1].Verdict)
-	assert.Empty(t, w.Attempts[0].Detail)
+	assert.Equal(t, []Cell{settled}, w.Cells)
+	assert.Empty(t, w.Attempts[0].Body)
+	assert.Equal(t, []any{"t", "u", `{"browser":"firefox"}`}, []any{w.Tests[0].Name, w.Tests[1].Name, w.Panes[0].Values})
 	assert.Equal(t, int64(7), w.Leases[0].Fence)
-	as, err := s.AttemptsOf(t.Context(), "r2", 1)
+	as, err := s.AttemptsOf(t.Context(), 2, 1)
 	require.NoError(t, err)
-	assert.JSONEq(t, a.Detail, as[0].Detail)
-	fs, err := s.FilesOfRun(t.Context(), "r2", "screenshots")
+	assert.Equal(t, []Attempt{a}, as)
+	fs, err := s.FilesOfRun(t.Context(), 2, "screenshots")
 	require.NoError(t, err)
 	assert.Len(t, fs, 1)
+	require.NoError(t, s.Write(EndLease(7)))
 	number, fence, err := s.LastNumbers(t.Context())
 	require.NoError(t, err)
-	assert.Equal(t, []int64{3, 7}, []int64{int64(number), fence})
+	assert.Equal(t, []int64{3, 7}, []int64{int64(number), fence}, "a fence is not used again when its lease is forgotten")
+}
+
+func TestAWallIsKeptUntilItsRunIsRevised(t *testing.T) {
+	s := open(t)
+	require.NoError(t, s.Write(AddRun(script(1, "desk"), onePane(), twoTests())...))
+	wall := func() string {
+		body, err := s.Wall(t.Context(), 1)
+		if err != nil {
+			require.ErrorIs(t, err, ErrNotFound)
+		}
+		return string(body)
+	}
+	require.NoError(t, s.Write(KeepWall(1, 0, []byte("early"))))
+	assert.Empty(t, wall(), "a run that goes on has none")
+	require.NoError(t, s.Write(EndRun(1, "passed", "{}", "[]", 9), KeepWall(1, 0, []byte("first"))))
+	assert.Equal(t, "first", wall())
+	require.NoError(t, s.Write(append(ReviseRun(1, "failed", "{}", "[]"), KeepWall(1, 0, []byte("drawn before")))...))
+	assert.Empty(t, wall(), "it is not what the run is now")
+	require.NoError(t, s.Write(KeepWall(1, 1, []byte("second"))))
+	assert.Equal(t, "second", wall())
+	require.NoError(t, s.Write(ReopenRun(1)...))
+	assert.Empty(t, wall())
+}
+
+// What many attempts say alike is stored once, and each still says all of it.
+func TestWhatAttemptsShareIsStoredOnce(t *testing.T) {
+	s := open(t)
+	require.NoError(t, s.Write(AddRun(script(1, "desk"), onePane(), twoTests())...))
+	for i := range 4 {
+		a := attempt(fmt.Sprint("a", i), 1, 0, i%2, 1+i/2, "passed")
+		a.Detail = Detail{Steps: []byte("steps of " + fmt.Sprint(i%2)), Setup: []byte("firefox"), Body: []byte{byte(i)}}
+		require.NoError(t, s.Write(AddAttempt(a, nil)...))
+		got, err := s.AttemptByID(t.Context(), a.ID)
+		require.NoError(t, err)
+		require.Equal(t, a, got)
+	}
+	var n int
+	require.NoError(t, s.read.Get(&n, `SELECT COUNT(*) FROM shared`))
+	assert.Equal(t, 3, n)
+	changed := Detail{Setup: []byte("chromium"), Body: []byte("other")}
+	require.NoError(t, s.Write(Amend("a3", changed)...))
+	got, err := s.AttemptByID(t.Context(), "a3")
+	require.NoError(t, err)
+	assert.Equal(t, changed, got.Detail)
+}
+
+// Whatever comes of cells, in whatever order and however often it changes, the
+// counts by day are those of the cells as they stand.
+func TestDailyCountsAreThoseOfTheCells(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		dir, err := os.MkdirTemp(t.TempDir(), "")
+		require.NoError(rt, err)
+		s, err := Open(dir)
+		require.NoError(rt, err)
+		defer s.Close()
+		for number := range 3 {
+			r := script(number+1, "desk")
+			r.Kind, r.CreatedAt = "remote", int64(number/2)*86_400_000
+			batch := AddRun(r, onePane(), twoTests())
+			for test := range 2 {
+				batch = append(batch, AddCell(r, nil, nil, 0, test)...)
+			}
+			require.NoError(rt, s.Write(batch...))
+		}
+		now := map[[2]int]Cell{} // by run and test
+		for range rapid.IntRange(1, 12).Draw(rt, "changes") {
+			c := Cell{Run: rapid.IntRange(1, 3).Draw(rt, "run"), Test: rapid.IntRange(0, 1).Draw(rt, "test"), Attempts: 1,
+				Verdict: rapid.SampledFrom([]string{"", "passed", "failed", "flaky", "ended"}).Draw(rt, "verdict")}
+			now[[2]int{c.Run, c.Test}] = c
+			require.NoError(rt, s.Write(Regard(c)...))
+		}
+		wanted := map[string]int{}
+		for at, c := range now {
+			if c.Verdict != "" {
+				wanted[fmt.Sprint(at[1], (at[0]-1)/2, c.Verdict)]++
+				wanted[fmt.Sprint("all", (at[0]-1)/2, c.Verdict)]++
+			}
+		}
+		got := map[string]int{}
+		for i, name := range []string{"t", "u"} {
+			days, err := s.DaysOfTest(t.Context(), "saltmarsh", "", name)
+			require.NoError(rt, err)
+			for _, d := range days {
+				got[fmt.Sprint(i, d.Day, d.Verdict)] += d.Count
+			}
+		}
+		days, err := s.DaysOfCombination(t.Context(), "saltmarsh", "k")
+		require.NoError(rt, err)
+		for _, d := range days {
+			got[fmt.Sprint("all", d.Day, d.Verdict)] += d.Count
+		}
+		require.Equal(rt, wanted, got)
+	})
+}
+
+func TestEstimatesRememberTheLatest(t *testing.T) {
+	s := open(t)
+	for i := range 12 {
+		a := attempt(fmt.Sprint("a", i), i+1, 0, 0, 1, []string{"passed", "lab-fault"}[i%2])
+		a.TookMS = int64(16 + i)
+		require.NoError(t, s.Write(append(append(AddRun(script(i+1, "desk"), onePane(), twoTests()), AddAttempt(a, nil)...),
+			Settle(Cell{Run: i + 1, Verdict: a.Verdict, Attempts: 1})...)...))
+	}
+	for range 2 {
+		es, err := s.Estimates(t.Context(), "saltmarsh", "desk")
+		require.NoError(t, err)
+		require.Len(t, es, 1)
+		assert.Equal(t, Estimate{"t", "k", `{"browser":"firefox"}`, "00001a" + "000018" + "000016" + "000014" + "000012" + "000010", 11}, es[0], "what the lab failed says nothing")
+	}
+	for i := range 9 {
+		a := attempt(fmt.Sprint("b", i), 12, 0, 0, 2+i, "failed")
+		a.TookMS = 1 << 40
+		require.NoError(t, s.Write(AddAttempt(a, nil)...))
+	}
+	es, err := s.Estimates(t.Context(), "saltmarsh", "desk")
+	require.NoError(t, err)
+	assert.Equal(t, strings.Repeat("ffffff", 9), es[0].Recent)
+	ms, err := s.LatestDurations(t.Context(), 100)
+	require.NoError(t, err)
+	assert.Len(t, ms, 15)
+	first, err := s.RunBefore(t.Context(), "saltmarsh", "desk", "wall", 3)
+	require.NoError(t, err)
+	assert.Equal(t, 10, first)
 }

@@ -70,8 +70,8 @@ func (r Rule) Check() error {
 	return err
 }
 
-func (r Rule) speaksOf(f File) bool {
-	return (r.Kind == "" || r.Kind == f.Kind) && (r.Verdict == "" || r.Verdict == f.Verdict)
+func (r Rule) speaksOf(h Heap) bool {
+	return (r.Kind == "" || r.Kind == h.Kind) && (r.Verdict == "" || r.Verdict == h.Verdict)
 }
 
 // particular orders rules: a verdict says more than a kind.
@@ -131,55 +131,176 @@ func (p Policy) of(project string) []Rule {
 	return Defaults
 }
 
-// Sweep lists the files that are to go, oldest first: those whose time is over,
-// and then, while the rest is more than the total, those of tests that passed
-// before others and older before newer. Its cost is that of sorting the files.
-func (p Policy) Sweep(now time.Time, files []File) (out []Doomed) {
-	sorted := slices.Clone(files)
-	slices.SortFunc(sorted, func(a, b File) int {
-		return cmp.Or(a.At.Compare(b.At), strings.Compare(a.Attempt, b.Attempt), strings.Compare(a.Name, b.Name))
-	})
-	var left []File
-	var total int64
-	for _, f := range sorted {
-		if why := p.over(now, f); why != "" {
-			out = append(out, Doomed{f, why})
-			continue
-		}
-		left = append(left, f)
-		total += f.Size
-	}
-	if p.Total <= 0 || total <= p.Total {
-		return out
-	}
-	slices.SortStableFunc(left, func(a, b File) int { return rank(a) - rank(b) })
-	for _, f := range left {
-		if total <= p.Total {
-			break
-		}
-		total -= f.Size
-		out = append(out, Doomed{f, fmt.Sprintf("all files together may have %d bytes", p.Total)})
-	}
-	return out
+// Heap is the files of one project, kind and verdict together.
+type Heap struct {
+	Project string
+	Kind    record.Kind
+	Verdict verdict.Verdict
+	Files   int
+	Bytes   int64
 }
 
-func rank(f File) int {
-	if f.Verdict == verdict.Passed || f.Verdict == verdict.Skipped {
+// Records is where a sweep finds files and takes them away, a few at a time.
+type Records interface {
+	// Oldest lists files of a heap whose attempts ended at a time or before, oldest
+	// first, after the first skip; at most some hundred, none when there are no
+	// more.
+	Oldest(h Heap, before time.Time, skip int) ([]File, error)
+	// Drop takes files away, and says whether they are gone: where they only
+	// would be, Oldest goes on listing them.
+	Drop([]Doomed) (gone bool, err error)
+}
+
+// dropped is how many files go at once.
+const dropped = 100
+
+// Sweep takes away the files that are to go: those whose time is over, and then,
+// while the rest is more than the total, those of tests that passed before others
+// and older before newer. Its cost is that of the heaps and of the files that go.
+func (p Policy) Sweep(now time.Time, heaps []Heap, records Records) error {
+	total := int64(0)
+	piles := make([]*pile, len(heaps))
+	for i, h := range heaps {
+		x := &pile{heap: h, records: records, before: now}
+		piles[i] = x
+		total += h.Bytes
+		if before, why := p.until(now, h); why != "" {
+			swept, err := x.sweep(before, why)
+			if total -= swept; err != nil {
+				return err
+			}
+		}
+	}
+	if p.Total <= 0 || total <= p.Total {
+		return nil
+	}
+	why := fmt.Sprintf("all files together may have %d bytes", p.Total)
+	for _, passes := range []bool{true, false} {
+		var some []*pile
+		for _, x := range piles {
+			if (rank(x.heap.Verdict) == 0) == passes {
+				some = append(some, x)
+			}
+		}
+		for total > p.Total {
+			x, err := oldest(some)
+			if err != nil {
+				return err
+			}
+			if x == nil {
+				break
+			}
+			total -= x.next[0].Size
+			if err := x.drop(why); err != nil {
+				return err
+			}
+		}
+		for _, x := range some {
+			if err := x.flush(); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// pile is a heap on its way through a sweep.
+type pile struct {
+	heap    Heap
+	records Records
+	before  time.Time
+	next    []File   // that were listed
+	doomed  []Doomed // that are yet to be taken away
+	stay    int      // that were taken away and are still listed
+	empty   bool
+}
+
+// fill makes sure that there is a next file, unless there is none.
+func (x *pile) fill() error {
+	if len(x.next) > 0 || x.empty {
+		return nil
+	}
+	if err := x.flush(); err != nil {
+		return err
+	}
+	var err error
+	x.next, err = x.records.Oldest(x.heap, x.before, x.stay)
+	x.empty = len(x.next) == 0
+	return err
+}
+
+// drop takes the next file away.
+func (x *pile) drop(why string) error {
+	x.doomed = append(x.doomed, Doomed{x.next[0], why})
+	x.next = x.next[1:]
+	if len(x.doomed) < dropped {
+		return nil
+	}
+	return x.flush()
+}
+
+func (x *pile) flush() error {
+	if len(x.doomed) == 0 {
+		return nil
+	}
+	gone, err := x.records.Drop(x.doomed)
+	if !gone {
+		x.stay += len(x.doomed)
+	}
+	x.doomed = nil
+	return err
+}
+
+// sweep takes every file away that ended before a time, and says how many bytes
+// these had.
+func (x *pile) sweep(before time.Time, why string) (bytes int64, err error) {
+	until := x.before
+	x.before = before
+	for err = x.fill(); err == nil && !x.empty; err = x.fill() {
+		bytes += x.next[0].Size
+		if err = x.drop(why); err != nil {
+			return bytes, err
+		}
+	}
+	x.before, x.empty = until, false
+	return bytes, err
+}
+
+// oldest is the pile with the oldest file; nil when all are empty.
+func oldest(piles []*pile) (best *pile, err error) {
+	for _, x := range piles {
+		if err := x.fill(); err != nil {
+			return nil, err
+		}
+		if !x.empty && (best == nil || older(x.next[0], best.next[0])) {
+			best = x
+		}
+	}
+	return best, nil
+}
+
+func older(a, b File) bool {
+	return cmp.Or(a.At.Compare(b.At), strings.Compare(a.Attempt, b.Attempt), strings.Compare(a.Name, b.Name)) < 0
+}
+
+func rank(v verdict.Verdict) int {
+	if v == verdict.Passed || v == verdict.Skipped {
 		return 0
 	}
 	return 1
 }
 
-// over says why a file's time is over; "" when it is not.
-func (p Policy) over(now time.Time, f File) string {
+// until says until when the attempts of files ended whose time is over, and by
+// which rule; "" when they are kept for ever.
+func (p Policy) until(now time.Time, h Heap) (before time.Time, why string) {
 	var best *Rule
-	for _, r := range p.of(f.Project) {
-		if r.speaksOf(f) && (best == nil || r.particular() > best.particular()) {
+	for _, r := range p.of(h.Project) {
+		if r.speaksOf(h) && (best == nil || r.particular() > best.particular()) {
 			best = &r
 		}
 	}
-	if best == nil || best.Days == 0 || now.Sub(f.At) < time.Duration(best.Days*24*float64(time.Hour)) {
-		return ""
+	if best == nil || best.Days == 0 {
+		return time.Time{}, ""
 	}
-	return "older than the rule " + best.String() + " allows"
+	return now.Add(-time.Duration(best.Days * 24 * float64(time.Hour))), "older than the rule " + best.String() + " allows"
 }
