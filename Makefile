@@ -5,41 +5,52 @@ STAMPS  := .stamps
 CONSOLE := web/dist/index.html
 SOURCES := $(shell find cmd internal -name '*.go' -o -path '*internal*' \( -name '*.sql' -o -name '*.js' -o -name '*.json' -o -name '*.yaml' -o -name '*.html' -o -name '*.css' -o -name '*.txt' \)) go.mod go.sum web/web.go
 
-.PHONY: demo test build setup lint unit bench soak shots fuzz clean
+STEP    := @scripts/step
+export CGO_ENABLED := 0
+
+.PHONY: demo test build setup packages modules lint unit bench soak shots fuzz clean
 
 demo: build
 	./bin/pane demo
 
-test: setup build lint unit
+test: build lint unit
 
-build: setup bin/pane
+# What comes over the network comes side by side.
+build:
+	@$(MAKE) --no-print-directory -j3 setup
+	@$(MAKE) --no-print-directory bin/pane
+
+setup: packages modules $(STAMPS)/npm
 
 # What the machine needs: Debian packages, where there is apt and the right to use it.
-setup:
-	@scripts/setup
+packages:
+	$(STEP) "Debian packages" scripts/setup
+
+modules:
+	$(STEP) "Go modules, fetched and compiled" scripts/compile
 
 $(STAMPS)/npm: web/package.json web/package-lock.json
 	@mkdir -p $(STAMPS)
-	cd web && npm ci --no-fund --no-audit --loglevel=error
+	$(STEP) "npm packages" npm --prefix web ci --no-fund --no-audit --loglevel=error
 	@touch $@
 
 $(CONSOLE): $(STAMPS)/npm $(shell find web/src web/public -type f ! -name schema.d.ts) web/index.html web/vite.config.ts web/pack.mjs
-	cd web && npm run --silent build
+	$(STEP) -q "the console" npm --prefix web run --silent build
 
 bin/pane: $(SOURCES) $(CONSOLE)
-	CGO_ENABLED=0 $(GO) build -ldflags '-s -w -X main.version=$(VERSION)' -o $@ ./cmd/pane
+	$(STEP) "bin/pane" $(GO) build -ldflags '-s -w -X main.version=$(VERSION)' -o $@ ./cmd/pane
 
 lint: $(STAMPS)/npm $(CONSOLE)
-	test -z "$$(gofmt -l cmd internal web/web.go tools)" || { gofmt -l cmd internal web/web.go tools; exit 1; }
-	$(GO) vet ./...
-	$(GO) tool staticcheck ./...
-	$(GO) run ./tools/elsewhere darwin windows
-	cd web && npm run --silent check
+	$(STEP) "gofmt" sh -c 'test -z "$$(gofmt -l cmd internal web/web.go tools | tee /dev/stderr)"'
+	$(STEP) "go vet" $(GO) vet ./...
+	$(STEP) "staticcheck" $(GO) tool staticcheck ./...
+	$(STEP) "types on macOS and Windows" $(GO) run ./tools/elsewhere darwin windows
+	$(STEP) -q "the console's types and style" npm --prefix web run --silent check
 
 unit: $(STAMPS)/npm
-	cd web && npm run --silent test
-	$(GO) test -p 2 -timeout 12m ./...
-	$(GO) test -count=1 ./internal/core/dispatch -run History -rapid.checks=1000
+	$(STEP) -q "the console's tests" npm --prefix web run --silent test
+	$(STEP) "Go tests" $(GO) test -p 2 -vet=off -timeout 12m ./...
+	$(STEP) "a thousand histories of the scheduler" $(GO) test -vet=off -count=1 ./internal/core/dispatch -run History -rapid.checks=1000
 
 bench: build
 	$(GO) run ./tools/bench -out docs/benchmarks.md

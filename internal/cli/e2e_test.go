@@ -317,9 +317,11 @@ func testConsole(t *testing.T, b *bench) {
   - expect: {reads: "the page's text does not contain", at: {css: pre}}
   - about: the wall can be searched
     enter: {at: {attribute: {placeholder: "Find test, file or tag"}}, text: turns}
-  - expect: {number: 1, of: {css: tbody tr}}
+  - expect: {number: 1, of: {role: rowheader}}
   - enter: {at: {attribute: {placeholder: "Find test, file or tag"}}, text: stays}
-  - click: {css: "td a[aria-label='chromium: failed']"}
+  - hover: {css: "[role=cell] a[aria-label='chromium: failed']"}
+  - expect: {reads: "failed", at: {role: tooltip}}
+  - click: {css: "[role=cell] a[aria-label='chromium: failed']"}
   - expect: {shown: {role: heading, name: The tide stays}}
   - about: the step that failed is open, with its line and picture
     expect: {reads: "expect: Flood", at: {css: "li[aria-current=step]"}}

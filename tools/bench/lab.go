@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -33,6 +34,15 @@ func serve(ctx context.Context, pane string) (*served, func(), error) {
 	if err != nil {
 		return nil, nil, err
 	}
+	s, stop, err := serveIn(ctx, pane, dir)
+	if err != nil {
+		return nil, nil, errors.Join(err, os.RemoveAll(dir))
+	}
+	return s, func() { stop(); _ = os.RemoveAll(dir) }, nil
+}
+
+// serveIn starts a service on the data of a directory.
+func serveIn(ctx context.Context, pane, dir string) (*served, func(), error) {
 	address, err := freeAddress()
 	if err != nil {
 		return nil, nil, err
@@ -43,7 +53,6 @@ func serve(ctx context.Context, pane string) (*served, func(), error) {
 	stop := func() {
 		_ = s.cmd.Process.Signal(os.Interrupt)
 		_ = s.cmd.Wait()
-		_ = os.RemoveAll(dir)
 	}
 	if err := s.cmd.Start(); err != nil {
 		return nil, nil, err
@@ -168,14 +177,67 @@ func crowd(ctx context.Context, pane string) ([]row, error) {
 	}, nil
 }
 
-// wideRun packs a project of tests on 100 combinations.
-func wideRun(tests int) ([]byte, string, error) {
+// hands joins twenty agents that are played: whatever they are given comes out of
+// a channel as the result it is said to have.
+func (s *served) hands(ctx context.Context, outcome func(link.Slice, link.SliceTest) link.Result) (<-chan link.Result, func(), error) {
+	ctx, cancel := context.WithCancel(ctx)
+	work := make(chan link.Result, 100_000)
+	for i := range 20 {
+		name := fmt.Sprintf("hand-%d", i)
+		hello := link.Hello{Name: name, Instance: "1", Machine: fleet.Machine{OS: "saltos", Slots: 50, StandIn: true,
+			Browsers: []fleet.Browser{{Name: "kestrel", Version: "12.1", Fits: true}}}}
+		var welcome link.Welcome
+		if err := s.call(ctx, "POST", link.HelloPath, s.agent, hello, &welcome); err != nil {
+			cancel()
+			return nil, nil, err
+		}
+		header := http.Header{"Authorization": {"Bearer " + s.agent}, link.TicketHeader: {welcome.Ticket}}
+		l, err := link.Dial(ctx, "ws"+strings.TrimPrefix(s.base, "http")+link.Path, header, nil)
+		if err != nil {
+			cancel()
+			return nil, nil, err
+		}
+		context.AfterFunc(ctx, func() { _ = l.Close() })
+		var mu sync.Mutex
+		held := []int64{} // every lease so far; those that have ended are no harm
+		mux := http.NewServeMux()
+		mux.HandleFunc("POST /slices", func(w http.ResponseWriter, r *http.Request) {
+			var slice link.Slice
+			if json.NewDecoder(r.Body).Decode(&slice) == nil {
+				mu.Lock()
+				held = append(held, slice.Fence)
+				mu.Unlock()
+				for _, t := range slice.Tests {
+					x := outcome(slice, t)
+					x.ID, x.Fence, x.Test, x.Attempt, x.Agent = t.ID, slice.Fence, t.Index, t.Attempt, name
+					work <- x
+				}
+			}
+			w.WriteHeader(http.StatusAccepted)
+		})
+		mux.HandleFunc("DELETE /slices/{fence}", func(http.ResponseWriter, *http.Request) {})
+		go func() { _ = http.Serve(l, mux) }()
+		go func() {
+			for ctx.Err() == nil {
+				time.Sleep(4 * time.Second)
+				mu.Lock()
+				recent := slices.Clone(held[max(0, len(held)-500):])
+				mu.Unlock()
+				_ = s.call(ctx, "POST", "/agent/beat", s.agent, link.Beat{Name: name, Instance: "1", Held: recent}, nil)
+			}
+		}()
+	}
+	return work, cancel, nil
+}
+
+// wideRun packs a project of tests on so many combinations.
+func wideRun(tests, wide int) ([]byte, string, error) {
 	dir, err := os.MkdirTemp("", "bench-")
 	if err != nil {
 		return nil, "", err
 	}
 	defer os.RemoveAll(dir)
-	berths := make([]string, 100)
+	berths := make([]string, wide)
 	for i := range berths {
 		berths[i] = fmt.Sprint(i)
 	}
@@ -212,49 +274,14 @@ func results(ctx context.Context, pane string) ([]row, error) {
 		return nil, err
 	}
 	defer stop()
-	work := make(chan link.Result, 100_000)
-	for i := range 20 {
-		hello := link.Hello{Name: fmt.Sprintf("hand-%d", i), Instance: "1", Machine: fleet.Machine{OS: "saltos", Slots: 50, StandIn: true,
-			Browsers: []fleet.Browser{{Name: "kestrel", Version: "12.1", Fits: true}}}}
-		var welcome link.Welcome
-		if err := s.call(ctx, "POST", link.HelloPath, s.agent, hello, &welcome); err != nil {
-			return nil, err
-		}
-		header := http.Header{"Authorization": {"Bearer " + s.agent}, link.TicketHeader: {welcome.Ticket}}
-		l, err := link.Dial(ctx, "ws"+strings.TrimPrefix(s.base, "http")+link.Path, header, nil)
-		if err != nil {
-			return nil, err
-		}
-		defer l.Close()
-		var mu sync.Mutex
-		held := []int64{} // every lease so far; those that have ended are no harm
-		mux := http.NewServeMux()
-		mux.HandleFunc("POST /slices", func(w http.ResponseWriter, r *http.Request) {
-			var slice link.Slice
-			if json.NewDecoder(r.Body).Decode(&slice) == nil {
-				mu.Lock()
-				held = append(held, slice.Fence)
-				mu.Unlock()
-				for _, t := range slice.Tests {
-					work <- link.Result{ID: fmt.Sprintf("%d-%d", slice.Fence, t.Index), Fence: slice.Fence, Test: t.Index, Attempt: t.Attempt, Agent: fmt.Sprintf("hand-%d", i),
-						Verdict: verdict.Passed, TookMS: 900, StartedAt: time.Now().UnixMilli(), Detail: link.Detail{Browser: "kestrel"}}
-				}
-			}
-			w.WriteHeader(http.StatusAccepted)
-		})
-		mux.HandleFunc("DELETE /slices/{fence}", func(http.ResponseWriter, *http.Request) {})
-		go func() { _ = http.Serve(l, mux) }()
-		go func() {
-			for ctx.Err() == nil {
-				time.Sleep(4 * time.Second)
-				mu.Lock()
-				recent := slices.Clone(held[max(0, len(held)-500):])
-				mu.Unlock()
-				_ = s.call(ctx, "POST", "/agent/beat", s.agent, link.Beat{Name: fmt.Sprintf("hand-%d", i), Instance: "1", Held: recent}, nil)
-			}
-		}()
+	work, leave, err := s.hands(ctx, func(_ link.Slice, t link.SliceTest) link.Result {
+		return link.Result{Verdict: verdict.Passed, TookMS: 900, StartedAt: time.Now().UnixMilli(), Detail: link.Detail{Browser: "kestrel"}}
+	})
+	if err != nil {
+		return nil, err
 	}
-	raw, hash, err := wideRun(rate * 60 * minutes / 100)
+	defer leave()
+	raw, hash, err := wideRun(rate*60*minutes/100, 100)
 	if err != nil {
 		return nil, err
 	}

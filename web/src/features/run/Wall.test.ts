@@ -1,0 +1,31 @@
+import { expect, test } from "vitest";
+import type { Run } from "../../api/client";
+import { sought } from "./Wall";
+
+const cell = (state: string, verdict: string) => ({ state, verdict });
+const run = {
+  panes: [
+    { index: 0, key: "a" },
+    { index: 1, key: "b" },
+  ],
+  tests: [
+    { index: 0, name: "Hold a berth", file: "berth.pane.yaml", tags: ["berths"] },
+    { index: 1, name: "Read the tides", file: "tides.pane.yaml", tags: ["smoke"] },
+  ],
+  cells: [
+    [cell("ended", "passed"), cell("ended", "failed")],
+    [cell("ended", "flaky"), cell("undealt", "")],
+  ],
+} as unknown as Run;
+const names = (only: string | null, text: string, show: string) =>
+  sought(run, only, text, show).map((t) => t.index);
+
+test("tests are found by name, file and tag, and by what they came to in the panes that are shown", () => {
+  expect(names(null, "", "")).toEqual([0, 1]);
+  expect(names(null, "BERTH", "")).toEqual([0]);
+  expect(names(null, "smoke", "")).toEqual([1]);
+  expect(names(null, "", "trouble")).toEqual([0, 1]);
+  expect(names("b", "", "trouble")).toEqual([0]);
+  expect(names("a", "", "passed")).toEqual([0]);
+  expect(names(null, "", "queued")).toEqual([]);
+});
