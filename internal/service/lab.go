@@ -188,7 +188,7 @@ func (s *Service) metOfLate(ctx context.Context, o *order) (Met, error) {
 	}
 	m, on := metOn(names(o.scripts, func(t *script.Script) string { return t.Name }),
 		names(o.plan.Combinations, func(c combo.Combination) string { return c.Key }))
-	for _, e := range o.past {
+	for _, e := range o.past.rows {
 		if e.LastRun > 0 && e.LastRun >= first && on(e.Test, e.Key) {
 			m.Met++
 		}

@@ -2,7 +2,6 @@ package service
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -11,7 +10,6 @@ import (
 	"net/url"
 	"os"
 	"slices"
-	"strconv"
 	"strings"
 
 	"parallelpane/internal/blobs"
@@ -103,7 +101,7 @@ type order struct {
 	dealt   [][]bool // by pane and test
 	devices []device.Profile
 	seconds [][]float64 // estimates
-	past    []store.Estimate
+	past    *past
 	secrets map[string]string
 	record  record.Policy
 	origin
@@ -182,17 +180,15 @@ func (s *Service) order(ctx context.Context, req RunRequest) (*order, error) {
 	if err := s.dealOut(ctx, o); err != nil {
 		return nil, err
 	}
-	if o.past, err = s.store.Estimates(ctx, o.project.Name, o.suite.Name); err != nil {
-		return nil, err
-	}
-	book, err := bookOf(o.past)
+	past, err := s.past(ctx, o.project.Name, o.suite.Name)
 	if err != nil {
 		return nil, err
 	}
+	o.past = past
 	for _, c := range o.plan.Combinations {
 		row := make([]float64, len(o.scripts))
 		for j, sc := range o.scripts {
-			row[j] = book.Seconds(sc.Name, c.Key, c.Values["browser"])
+			row[j] = past.book.Seconds(sc.Name, c.Key, c.Values["browser"])
 		}
 		o.seconds = append(o.seconds, row)
 	}
@@ -234,50 +230,16 @@ func (s *Service) dealOut(ctx context.Context, o *order) error {
 	return nil
 }
 
-// book reads what tests of a suite took of late.
-func (s *Service) book(ctx context.Context, projectName, suite string) (*plan.Book, error) {
-	rows, err := s.store.Estimates(ctx, projectName, suite)
-	if err != nil {
-		return nil, err
-	}
-	return bookOf(rows)
-}
-
-// bookOf makes a book of estimates on record.
-func bookOf(rows []store.Estimate) (*plan.Book, error) {
-	browsers := map[string]string{} // by the values of a combination
-	var samples []plan.Sample
-	for _, r := range rows {
-		browser, known := browsers[r.Values]
-		if !known {
-			values := map[string]string{}
-			if err := json.Unmarshal([]byte(r.Values), &values); err != nil {
-				return nil, fmt.Errorf("records of combination %s: %w", r.Key, err)
-			}
-			browser = values["browser"]
-			browsers[r.Values] = browser
-		}
-		for end := len(r.Recent); end >= 6; end -= 6 { // oldest first
-			ms, err := strconv.ParseInt(r.Recent[end-6:end], 16, 64)
-			if err != nil {
-				return nil, fmt.Errorf("records of what %s took: %w", r.Test, err)
-			}
-			samples = append(samples, plan.Sample{Test: r.Test, Combo: r.Key, Browser: browser, Seconds: float64(ms) / 1000})
-		}
-	}
-	return plan.NewBook(samples), nil
-}
-
 // estimate fills in the estimates of a run taken up from records.
 func (s *Service) estimate(ctx context.Context, r *liveRun) error {
-	book, err := s.book(ctx, r.view.Project, r.view.Suite)
+	past, err := s.past(ctx, r.view.Project, r.view.Suite)
 	if err != nil {
 		return err
 	}
 	for _, p := range r.view.Panes {
 		row := make([]float64, len(r.view.Tests))
 		for j, t := range r.view.Tests {
-			row[j] = book.Seconds(t.Name, p.Key, p.Values["browser"])
+			row[j] = past.book.Seconds(t.Name, p.Key, p.Values["browser"])
 		}
 		r.seconds = append(r.seconds, row)
 	}
@@ -426,7 +388,7 @@ func (s *Service) Again(ctx context.Context, who Who, number int, notPassed bool
 	// matrix would come to others now.
 	o.again, o.turn = number, old.Plan.Turn
 	o.plan = combo.Plan{Missing: old.Plan.Missing, Cover: old.Plan.Cover}
-	book, err := s.book(ctx, old.Project, old.Suite)
+	past, err := s.past(ctx, old.Project, old.Suite)
 	if err != nil {
 		return Run{}, err
 	}
@@ -438,7 +400,7 @@ func (s *Service) Again(ctx context.Context, who Who, number int, notPassed bool
 			c := old.Cells[i][j]
 			dealt[j] = c.State != Undealt && (!notPassed || (c.Verdict != verdict.Passed && c.Verdict != verdict.Flaky && c.Verdict != verdict.Unsupported))
 			wanted = wanted || dealt[j]
-			seconds[j] = book.Seconds(t.Name, p.Key, p.Values["browser"])
+			seconds[j] = past.book.Seconds(t.Name, p.Key, p.Values["browser"])
 		}
 		if !wanted {
 			continue

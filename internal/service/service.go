@@ -82,6 +82,7 @@ type Service struct {
 
 	expectation expectation
 	typical     typical
+	pasts       pasts
 	plans       schedules
 	fatal       chan error
 	stop        chan struct{}

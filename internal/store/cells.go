@@ -84,18 +84,52 @@ func (s *Store) DaysOfCombination(ctx context.Context, project, key string) (cs 
 
 // Estimate is what a test of a suite took of late in one combination.
 type Estimate struct {
-	Test    string `db:"name"`
-	Key     string `db:"key"`
-	Values  string `db:"values_json"`
-	Recent  string `db:"recent"` // at most nine, newest first, six hexadecimal digits of milliseconds each
-	LastRun int    `db:"last_run"`
+	Test    string
+	Key     string
+	Browser string
+	Recent  string // at most nine, newest first, six hexadecimal digits of milliseconds each
+	LastRun int
 }
 
 // Estimates lists what the tests of a suite took, those that ran last at the end.
+// There may be many: their names are read apart.
 func (s *Store) Estimates(ctx context.Context, project, suite string) (es []Estimate, err error) {
-	err = s.read.SelectContext(ctx, &es, `SELECT k.name, c.key, c.values_json, e.recent, e.last_run FROM tests_known k
-		JOIN estimates e ON e.known = k.id JOIN combos c ON c.id = e.combo WHERE k.project = ? AND k.suite = ? ORDER BY e.at`, project, suite)
-	return
+	tests, combos := map[int64]string{}, map[int64]Estimate{}
+	rows, err := s.read.QueryContext(ctx, `SELECT id, name, '' FROM tests_known WHERE project = ? AND suite = ?
+		UNION ALL SELECT -id, key, COALESCE(values_json ->> 'browser', '') FROM combos`, project, suite)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var id int64
+		var name, browser string
+		if err := rows.Scan(&id, &name, &browser); err != nil {
+			return nil, err
+		}
+		if tests[id] = name; id < 0 {
+			combos[-id] = Estimate{Key: name, Browser: browser}
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	rows, err = s.read.QueryContext(ctx, `SELECT e.known, e.combo, e.recent, e.last_run FROM tests_known k CROSS JOIN estimates e ON e.known = k.id
+		WHERE k.project = ? AND k.suite = ? ORDER BY e.at`, project, suite)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var known, combo int64
+		var e Estimate
+		if err := rows.Scan(&known, &combo, &e.Recent, &e.LastRun); err != nil {
+			return nil, err
+		}
+		e.Test, e.Key, e.Browser = tests[known], combos[combo].Key, combos[combo].Browser
+		es = append(es, e)
+	}
+	return es, rows.Err()
 }
 
 // Met lists the pairs of test and combination that had a verdict of their own

@@ -232,7 +232,7 @@ func TestEstimatesRememberTheLatest(t *testing.T) {
 		es, err := s.Estimates(t.Context(), "saltmarsh", "desk")
 		require.NoError(t, err)
 		require.Len(t, es, 1)
-		assert.Equal(t, Estimate{"t", "k", `{"browser":"firefox"}`, "00001a" + "000018" + "000016" + "000014" + "000012" + "000010", 11}, es[0], "what the lab failed says nothing")
+		assert.Equal(t, Estimate{"t", "k", "firefox", "00001a" + "000018" + "000016" + "000014" + "000012" + "000010", 11}, es[0], "what the lab failed says nothing")
 	}
 	for i := range 9 {
 		a := attempt(fmt.Sprint("b", i), 12, 0, 0, 2+i, "failed")

@@ -241,7 +241,7 @@ func wideRun(tests, wide int) ([]byte, string, error) {
 	for i := range berths {
 		berths[i] = fmt.Sprint(i)
 	}
-	files := map[string]string{"pane.yaml": fmt.Sprintf("project: bench\nsuites: {s: {scripts: '*.pane.yaml'}}\nmatrices: {m: {axes: {browser: [kestrel], berth: [%s]}}}\n", strings.Join(berths, ", "))}
+	files := map[string]string{"pane.yaml": fmt.Sprintf("project: bench\nsuites: {s%d: {scripts: '*.pane.yaml'}}\nmatrices: {m: {axes: {browser: [kestrel], berth: [%s]}}}\n", wide, strings.Join(berths, ", "))}
 	for i := range tests {
 		files[fmt.Sprintf("t%d.pane.yaml", i)] = fmt.Sprintf("name: Test %d\nsteps:\n  - visit: /\n", i)
 	}

@@ -9,15 +9,15 @@ import (
 	"slices"
 )
 
-// Sample is how long one test took once in one combination.
-type Sample struct {
+// Past is how long one test took in one combination of late.
+type Past struct {
 	Test    string
 	Combo   string // canonical key
 	Browser string
-	Seconds float64
+	Seconds []float64 // oldest first
 }
 
-// Book estimates durations from samples. The zero Book knows nothing.
+// Book estimates durations from the past. The zero Book knows nothing.
 type Book struct {
 	exact     map[[2]string][]float64 // test and combination
 	browser   map[[2]string][]float64 // test and browser
@@ -29,21 +29,19 @@ type Book struct {
 // remembered is how many of the latest samples count.
 const remembered = 9
 
-// NewBook reads samples, oldest first.
-func NewBook(samples []Sample) *Book {
-	b := &Book{exact: map[[2]string][]float64{}, browser: map[[2]string][]float64{}, test: map[string][]float64{}, ofBrowser: map[string]float64{}}
-	for _, s := range samples {
-		if s.Seconds <= 0 || math.IsNaN(s.Seconds) || math.IsInf(s.Seconds, 0) {
+// NewBook reads pasts, those that are least long ago last.
+func NewBook(pasts []Past) *Book {
+	b := &Book{exact: make(map[[2]string][]float64, len(pasts)), browser: map[[2]string][]float64{}, test: map[string][]float64{}, ofBrowser: map[string]float64{}}
+	for _, p := range pasts {
+		took := slices.DeleteFunc(slices.Clone(p.Seconds), func(s float64) bool { return s <= 0 || math.IsNaN(s) || math.IsInf(s, 0) })
+		if len(took) == 0 {
 			continue
 		}
-		for _, into := range []struct {
-			book map[[2]string][]float64
-			key  [2]string
-		}{{b.exact, [2]string{s.Test, s.Combo}}, {b.browser, [2]string{s.Test, s.Browser}}} {
-			into.book[into.key] = append(into.book[into.key], s.Seconds)
-		}
-		b.test[s.Test] = append(b.test[s.Test], s.Seconds)
-		b.all = append(b.all, s.Seconds)
+		b.exact[[2]string{p.Test, p.Combo}] = took
+		inBrowser := [2]string{p.Test, p.Browser}
+		b.browser[inBrowser] = latest(b.browser[inBrowser], took)
+		b.test[p.Test] = latest(b.test[p.Test], took)
+		b.all = latest(b.all, took)
 	}
 	ratios := map[string][]float64{}
 	for key, seconds := range b.browser {
@@ -53,6 +51,15 @@ func NewBook(samples []Sample) *Book {
 		b.ofBrowser[browser] = median(r)
 	}
 	return b
+}
+
+// latest adds samples to a list of which only the latest count.
+func latest(list, more []float64) []float64 {
+	if len(more) >= remembered {
+		return append(list[:0], more[len(more)-remembered:]...)
+	}
+	list = list[max(0, len(list)+len(more)-remembered):]
+	return append(list, more...)
 }
 
 // Seconds estimates one attempt of a test in a combination: from its own past

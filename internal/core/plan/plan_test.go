@@ -17,10 +17,10 @@ import (
 )
 
 func TestEstimatesFallBack(t *testing.T) {
-	b := NewBook([]Sample{
-		{"hold", "k1", "kestrel", 10}, {"hold", "k1", "kestrel", 11}, {"hold", "k1", "kestrel", 400}, // an outlier
-		{"hold", "o1", "osprey", 20}, {"tides", "k1", "kestrel", 2}, {"tides", "o1", "osprey", 4}, {"fees", "k1", "kestrel", 6},
-		{"fees", "k1", "kestrel", -1}, {"fees", "k1", "kestrel", math.NaN()},
+	b := NewBook([]Past{
+		{"hold", "k1", "kestrel", []float64{10, 11, 400}}, // an outlier
+		{"hold", "o1", "osprey", []float64{20}}, {"tides", "k1", "kestrel", []float64{2}}, {"tides", "o1", "osprey", []float64{4}},
+		{"fees", "k1", "kestrel", []float64{6, -1, math.NaN()}}, {"never", "k1", "kestrel", []float64{0}},
 	})
 	assert.Equal(t, 11.0, b.Seconds("hold", "k1", "kestrel"))
 	assert.Equal(t, 20.0, b.Seconds("hold", "o2", "osprey"), "the same browser elsewhere")
@@ -31,11 +31,15 @@ func TestEstimatesFallBack(t *testing.T) {
 }
 
 func TestEstimatesForgetALongGonePast(t *testing.T) {
-	var past []Sample
+	past := Past{"hold", "k", "kestrel", nil}
+	var others []Past // of the same browser, elsewhere
 	for i := range 40 {
-		past = append(past, Sample{"hold", "k", "kestrel", map[bool]float64{true: 100, false: 5}[i < 30]})
+		took := map[bool]float64{true: 100, false: 5}[i < 30]
+		past.Seconds = append(past.Seconds, took)
+		others = append(others, Past{"tides", fmt.Sprint(i), "kestrel", []float64{took}})
 	}
-	assert.Equal(t, 5.0, NewBook(past).Seconds("hold", "k", "kestrel"))
+	assert.Equal(t, 5.0, NewBook([]Past{past}).Seconds("hold", "k", "kestrel"))
+	assert.Equal(t, 5.0, NewBook(others).Seconds("tides", "new", "kestrel"))
 }
 
 func TestSpreadMeetsEveryPairInAsManyRunsAsCombinations(t *testing.T) {

@@ -27,34 +27,24 @@ export const inkOf: Record<Fill, string> = {
 };
 
 function Inside({ fill }: { fill: Fill }) {
-  const id = useId();
   switch (fill) {
     case "passed":
-      return <rect x="2.5" y="2.5" width="11" height="11" fill="currentColor" />;
+      return <path d="M2.5 2.5h11v11h-11z" fill="currentColor" />;
     case "failed":
       return (
-        <>
-          <path d="M2.5 2.5h11l-11 11z" fill="currentColor" />
-          <path d="M13.5 2.5l-11 11" stroke="currentColor" strokeWidth="1.2" />
-        </>
+        <path
+          d="M2.5 2.5h11l-11 11zM13.5 2.5l-11 11"
+          fill="currentColor"
+          stroke="currentColor"
+          strokeWidth="0.8"
+        />
       );
     case "flaky":
-      return <rect x="2.5" y="8" width="11" height="5.5" fill="currentColor" />;
+      return <path d="M2.5 8h11v5.5h-11z" fill="currentColor" />;
     case "running":
-      return (
-        <>
-          <clipPath id={id}>
-            <rect x="2" y="2" width="12" height="12" />
-          </clipPath>
-          <g clipPath={`url(#${id})`}>
-            <path className="glass-sweep" d="M4 14L10 2h3L7 14z" fill="currentColor" opacity="0.85" />
-          </g>
-        </>
-      );
+      return <Sweep />;
     case "ended":
-      return (
-        <rect x="4.6" y="4.6" width="6.8" height="6.8" fill="none" stroke="currentColor" strokeWidth="1.2" />
-      );
+      return <path d="M4.6 4.6h6.8v6.8h-6.8z" fill="none" stroke="currentColor" strokeWidth="1.2" />;
     case "unsupported":
       return <path d="M4 4l8 8M12 4l-8 8" stroke="currentColor" strokeWidth="1.2" />;
     case "skipped":
@@ -64,6 +54,20 @@ function Inside({ fill }: { fill: Fill }) {
   }
 }
 
+function Sweep() {
+  const id = useId();
+  return (
+    <>
+      <clipPath id={id}>
+        <rect x="2" y="2" width="12" height="12" />
+      </clipPath>
+      <g clipPath={`url(#${id})`}>
+        <path className="glass-sweep" d="M4 14L10 2h3L7 14z" fill="currentColor" opacity="0.85" />
+      </g>
+    </>
+  );
+}
+
 /** A pane of glass: the verdict by shape as well as colour. */
 export function Glass({ fill, size = 16, label }: { fill: Fill; size?: number; label?: string }) {
   return (
@@ -71,7 +75,7 @@ export function Glass({ fill, size = 16, label }: { fill: Fill; size?: number; l
       width={size}
       height={size}
       viewBox="0 0 16 16"
-      className={`${inkOf[fill]} shrink-0`}
+      className={`${inkOf[fill]} shrink-0 overflow-visible`}
       role="img"
       aria-label={label ?? said(fill)}
     >
@@ -90,6 +94,11 @@ export function Glass({ fill, size = 16, label }: { fill: Fill; size?: number; l
       <Inside fill={fill} />
     </svg>
   );
+}
+
+/** The same pane as one plain element, for walls of thousands: whoever holds it says what it means. */
+export function GlassMark({ fill }: { fill: Fill }) {
+  return <i className={`mark mark-${fill} ${inkOf[fill]}`} />;
 }
 
 /** Verdicts with their numbers, worst first. */

@@ -1,3 +1,4 @@
+import { memo, useCallback } from "react";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { post, type Pane, type Run } from "../../api/client";
@@ -16,6 +17,14 @@ export function RunPage() {
   const { number = "" } = useParams();
   const run = useRun(number);
   const [params, setParams] = useSearchParams();
+  const choose = useCallback(
+    (key: string) => {
+      setParams((old) => new URLSearchParams(old.get("pane") === key ? {} : { pane: key }), {
+        replace: true,
+      });
+    },
+    [setParams],
+  );
   useTitle(run.data && `#${run.data.number} ${said(run.data.verdict || run.data.state)}`, run.data?.suite);
   if (run.isPending) return <Waiting />;
   if (run.error) return <Trouble error={run.error} again={() => void run.refetch()} />;
@@ -24,13 +33,7 @@ export function RunPage() {
     <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
       <Head run={run.data} />
       <Left run={run.data} />
-      <Window
-        run={run.data}
-        chosen={only}
-        onChoose={(key) => {
-          setParams(key === only ? {} : { pane: key }, { replace: true });
-        }}
-      />
+      <Window run={run.data} chosen={only} onChoose={choose} />
       <Wall run={run.data} only={only} />
       <Faults run={run.data} />
     </div>
@@ -143,6 +146,9 @@ function versions(panes: Pane[]): string {
   return all.size === 1 ? [...all].join() : all.size > 1 ? `${all.size} versions` : "";
 }
 
+/** More panes than these are drawn small, so that the wall stays in sight. */
+const manyPanes = 24;
+
 /** Panes side by side, grouped by browser. */
 function Window({
   run,
@@ -158,6 +164,7 @@ function Window({
     const family = p.values["browser"] ?? p.values["engine"] ?? "";
     families.set(family, [...(families.get(family) ?? []), p]);
   }
+  const small = run.panes.length > manyPanes;
   return (
     <div className="flex flex-wrap gap-3">
       {[...families].map(([family, panes]) => (
@@ -169,17 +176,20 @@ function Window({
           <h2 className="mb-2 px-1 text-xs text-soft">
             {family} {versions(panes)}
           </h2>
-          <div className="flex flex-wrap gap-2">
+          <div
+            className={
+              small ? "grid grid-cols-[repeat(auto-fill,minmax(8.5rem,1fr))] gap-1.5" : "flex flex-wrap gap-2"
+            }
+          >
             {panes.map((p) => (
               <PaneCard
                 key={p.key}
-                run={run}
+                name={rest(run, p)}
                 pane={p}
-                several={new Set(panes.map((o) => o.info.version).filter(Boolean)).size > 1}
+                small={small}
+                several={versions(panes).endsWith(" versions")}
                 pressed={p.key === chosen}
-                onClick={() => {
-                  onChoose(p.key);
-                }}
+                onChoose={onChoose}
               />
             ))}
           </div>
@@ -218,43 +228,48 @@ function rest(run: Run, p: Pane): string {
   return own.join(" · ") || p.label;
 }
 
-function PaneCard({
-  run,
+const PaneCard = memo(function PaneCard({
+  name,
   pane,
   several,
+  small,
   pressed,
-  onClick,
+  onChoose,
 }: {
-  run: Run;
+  name: string;
   pane: Pane;
   several: boolean;
+  small: boolean;
   pressed: boolean;
-  onClick: () => void;
+  onChoose: (key: string) => void;
 }) {
   const fill = fillOf(pane.state, pane.verdict);
   const missing = pane.info.emulated.missing;
+  const where = [
+    several && pane.info.version,
+    pane.took_ms > 0 ? took(pane.took_ms) : "–",
+    pane.agents.length > 0 && `on ${pane.agents.join(", ")}`,
+  ];
+  const words = pane.state === "undealt" ? "no test in this run" : paneWords(pane);
   return (
     <button
       type="button"
       aria-pressed={pressed}
-      onClick={onClick}
-      className={`flex min-w-44 grow flex-col justify-start rounded border px-3 py-2.5 text-left transition-colors ${pressed ? "border-accent bg-raised" : "border-line hover:bg-raised/60"}`}
+      onClick={() => {
+        onChoose(pane.key);
+      }}
+      title={small ? [pane.label, ...where].filter(Boolean).join(", ") : undefined}
+      className={`flex flex-col justify-start rounded border text-left transition-colors ${small ? "px-2 py-1.5" : "min-w-44 grow px-3 py-2.5"} ${pressed ? "border-accent bg-raised" : "border-line hover:bg-raised/60"}`}
     >
-      <span className="flex items-center gap-3">
-        <Glass fill={fill} size={34} label={`${pane.label}: ${said(fill)}`} />
+      <span className={`flex max-w-full items-center ${small ? "gap-2" : "gap-3"}`}>
+        <Glass fill={fill} size={small ? 20 : 34} label={`${pane.label}: ${said(fill)}`} />
         <span className="min-w-0">
-          <span className="block font-medium">{rest(run, pane)}</span>
-          <span className={`block text-xs ${inkOf[fill]}`}>
-            {pane.state === "undealt" ? "no test in this run" : paneWords(pane)}
-          </span>
+          <span className={`block truncate ${small ? "text-xs" : "font-medium"}`}>{name}</span>
+          <span className={`block truncate text-xs ${inkOf[fill]}`}>{words}</span>
         </span>
       </span>
-      <span className="mt-2 block text-xs text-soft">
-        {several && pane.info.version && `${pane.info.version}, `}
-        {pane.took_ms > 0 ? took(pane.took_ms) : "–"}
-        {pane.agents.length > 0 && ` on ${pane.agents.join(", ")}`}
-      </span>
-      {missing.length > 0 && (
+      {!small && <span className="mt-2 block text-xs text-soft">{where.filter(Boolean).join(" ")}</span>}
+      {missing.length > 0 && !small && (
         <Hint text={missing.map((m) => `${m.feature}: ${m.reason}`).join("\n")}>
           <span className="mt-1 block text-xs text-flaky">
             not emulated: {missing.map((m) => m.feature).join(", ")}
@@ -263,4 +278,4 @@ function PaneCard({
       )}
     </button>
   );
-}
+});

@@ -1,24 +1,49 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { memo, useMemo, useRef, useState } from "react";
-import { Link } from "react-router";
+import { memo, useMemo, useRef, useState, type MouseEvent } from "react";
+import { useNavigate } from "react-router";
 import type { Cell, Pane, Run, Test } from "../../api/client";
-import { fillOf, Glass, said } from "../../ui/Glass";
+import { fillOf, GlassMark, said } from "../../ui/Glass";
 import { took } from "../../ui/words";
-import { TestLink } from "./TestLink";
 
 const rowHeight = 37;
 const namesWidth = 288;
+const narrowest = 104;
+
+/** Columns and rows come into sight so many at a time: while one scrolls, most frames change nothing. */
+const together = 4;
+const rowsTogether = 8;
+
+/** The columns of a wall: where each begins and how wide it is, in CSS pixels. */
+type Columns = { start: number; size: number }[];
 
 /** How wide a pane's column must be for the longest part of its label. */
 function widthOf(pane: Pane): number {
   const longest = Math.max(...pane.label.split(" · ").map((part) => part.length));
-  return Math.min(220, Math.max(104, longest * 7 + 26));
+  return Math.min(220, Math.max(narrowest, longest * 7 + 26));
+}
+
+/** A cell that the pointer is over, or that has the focus. */
+interface Pointed {
+  pane: number;
+  test: number;
+  at: DOMRect;
+}
+
+function pointed(target: EventTarget): Pointed | null {
+  const cell = target instanceof Element ? target.closest<HTMLElement>("a[data-pane]") : null;
+  if (!cell) return null;
+  return {
+    pane: Number(cell.dataset["pane"]),
+    test: Number(cell.dataset["test"]),
+    at: cell.getBoundingClientRect(),
+  };
 }
 
 /** Tests down, combinations across; only what is in sight is drawn, so that any number of them is quick. */
 export function WallGrid({ run, tests, panes }: { run: Run; tests: Test[]; panes: Pane[] }) {
+  const go = useNavigate();
   const scroller = useRef<HTMLDivElement>(null);
-  const [hinted, setHinted] = useState<{ pane: number; test: number; at: DOMRect } | null>(null);
+  const [hinted, setHinted] = useState<Pointed | null>(null);
   const widths = useMemo(() => panes.map(widthOf), [panes]);
   const head = 18 + 16 * Math.max(...panes.map((p) => p.label.split(" · ").length));
   // eslint-disable-next-line react-hooks/incompatible-library -- no compiler memoises parts here
@@ -26,28 +51,46 @@ export function WallGrid({ run, tests, panes }: { run: Run; tests: Test[]; panes
     count: tests.length,
     getScrollElement: () => scroller.current,
     estimateSize: () => rowHeight,
-    overscan: 6,
+    overscan: 4,
     scrollPaddingStart: head,
+    useFlushSync: false,
   });
   const columns = useVirtualizer({
     horizontal: true,
     count: panes.length,
     getScrollElement: () => scroller.current,
-    estimateSize: (i) => widths[i] ?? 104,
-    getItemKey: (i) => panes[i]?.key ?? i,
-    overscan: 2,
+    estimateSize: (i) => widths[i] ?? narrowest,
+    overscan: 1,
     scrollPaddingStart: namesWidth,
+    useFlushSync: false,
   });
-  const across = columns.getVirtualItems();
+  const seen = rows.getVirtualItems();
+  const from = Math.floor((seen[0]?.index ?? 0) / rowsTogether) * rowsTogether;
+  const to = Math.ceil(((seen.at(-1)?.index ?? -1) + 1) / rowsTogether) * rowsTogether;
+  const lines = tests.slice(from, to);
+  const above = from * rowHeight;
+  const inSight = columns.getVirtualItems();
+  const first = Math.floor((inSight[0]?.index ?? 0) / together);
+  const last = Math.floor((inSight.at(-1)?.index ?? 0) / together);
+  const groups = useMemo(() => Array.from({ length: last - first + 1 }, (_, i) => first + i), [first, last]);
+  const places = useMemo(() => {
+    let start = namesWidth;
+    return widths.map((size) => ({ start: (start += size) - size, size }));
+  }, [widths]);
   const width = namesWidth + columns.getTotalSize();
   const point = (target: EventTarget) => {
-    const cell = target instanceof Element ? target.closest<HTMLElement>("[data-pane]") : null;
-    const now = cell && {
-      pane: Number(cell.dataset["pane"]),
-      test: Number(cell.dataset["test"]),
-      at: cell.getBoundingClientRect(),
-    };
+    const now = pointed(target);
     if (now?.pane !== hinted?.pane || now?.test !== hinted?.test) setHinted(now);
+  };
+  const hide = () => {
+    setHinted(null);
+  };
+  // The links are plain ones: a plain click on any of them stays in the console.
+  const follow = (e: MouseEvent) => {
+    const link = e.target instanceof Element ? e.target.closest("a") : null;
+    if (!link || e.button !== 0 || e.metaKey || e.ctrlKey || e.shiftKey || e.altKey) return;
+    e.preventDefault();
+    void go(link.getAttribute("href") ?? "");
   };
   return (
     <>
@@ -57,97 +100,48 @@ export function WallGrid({ run, tests, panes }: { run: Run; tests: Test[]; panes
         aria-label="Wall"
         aria-rowcount={tests.length + 1}
         aria-colcount={panes.length + 1}
-        className="max-h-[calc(100vh-9rem)] overflow-auto [contain:strict]"
+        className="max-h-[calc(100vh-9rem)] overflow-auto bg-sheet [contain:strict] will-change-scroll"
         style={{ height: head + tests.length * rowHeight + 14 }}
+        onClick={follow}
         onPointerOver={(e) => {
           point(e.target);
         }}
-        onPointerLeave={() => {
-          setHinted(null);
-        }}
+        onPointerLeave={hide}
         onFocus={(e) => {
           point(e.target);
         }}
-        onBlur={() => {
-          setHinted(null);
-        }}
-        onScroll={() => {
-          setHinted(null);
-        }}
+        onBlur={hide}
+        onScroll={hide}
         onKeyDown={(e) => {
-          if (e.key === "Escape") setHinted(null);
+          if (e.key === "Escape") hide();
         }}
       >
         <div className="relative" style={{ width, minWidth: "100%", height: head + rows.getTotalSize() }}>
+          <Heads panes={panes} groups={groups} places={places} height={head} width={width} />
+          {/* Names and rows stand in the flow, below what is out of sight: each positioned element is a layer, and slow. */}
           <div
-            role="row"
-            aria-rowindex={1}
-            className="sticky top-0 z-10 border-b border-line bg-sheet text-xs text-soft"
-            style={{ height: head, minWidth: width }}
+            className="sticky left-0 z-[5] bg-sheet"
+            style={{ width: namesWidth, height: rows.getTotalSize(), paddingTop: above }}
           >
-            <div
-              role="columnheader"
-              className="sticky left-0 z-10 flex h-full items-end bg-sheet px-4 pb-2"
-              style={{ width: namesWidth }}
-            >
-              Test
-            </div>
-            {across.map((c) => (
-              <div
-                key={c.key}
-                role="columnheader"
-                aria-colindex={c.index + 2}
-                className="absolute bottom-0 px-3 pb-2"
-                style={{ left: namesWidth + c.start, width: c.size }}
-                title={panes[c.index]?.label}
-              >
-                {panes[c.index]?.label.split(" · ").map((part) => (
-                  <span key={part} className="block truncate">
-                    {part}
-                  </span>
-                ))}
-              </div>
+            {lines.map((test) => (
+              <Name key={test.index} run={run.number} test={test} />
             ))}
           </div>
-          {rows.getVirtualItems().map((r) => {
-            const test = tests[r.index];
-            return (
-              test && (
-                <div
-                  key={test.index}
-                  role="row"
-                  aria-rowindex={r.index + 2}
-                  className="absolute left-0 w-full border-b border-line hover:bg-raised/40"
-                  style={{ top: head + r.start, height: rowHeight, minWidth: width }}
-                >
-                  <Name run={run.number} test={test} />
-                  {across.map((c) => {
-                    const pane = panes[c.index];
-                    return (
-                      pane && (
-                        <div
-                          key={c.key}
-                          role="cell"
-                          aria-colindex={c.index + 2}
-                          className="absolute top-0 flex h-full items-center px-2"
-                          style={{ left: namesWidth + c.start, width: c.size }}
-                        >
-                          <CellLink
-                            run={run.number}
-                            remote={run.kind === "remote"}
-                            pane={pane.index}
-                            label={pane.label}
-                            test={test.index}
-                            cell={run.cells[pane.index]?.[test.index]}
-                          />
-                        </div>
-                      )
-                    );
-                  })}
-                </div>
-              )
-            );
-          })}
+          <div className="absolute" style={{ left: 0, top: head + above, width, minWidth: "100%" }}>
+            {lines.map((test, i) => (
+              <Row
+                key={test.index}
+                run={run.number}
+                remote={run.kind === "remote"}
+                test={test.index}
+                at={from + i}
+                panes={panes}
+                groups={groups}
+                places={places}
+                cells={run.cells}
+              />
+            ))}
+          </div>
         </div>
       </div>
       {hinted && <CellHint cell={run.cells[hinted.pane]?.[hinted.test]} at={hinted.at} />}
@@ -155,54 +149,168 @@ export function WallGrid({ run, tests, panes }: { run: Run; tests: Test[]; panes
   );
 }
 
+/** The indexes of the columns of a group. */
+const columnsOf = (group: number, panes: Pane[]): number[] =>
+  Array.from({ length: Math.min(together, panes.length - group * together) }, (_, i) => group * together + i);
+
+const Heads = memo(function Heads({
+  panes,
+  groups,
+  places,
+  height,
+  width,
+}: {
+  panes: Pane[];
+  groups: number[];
+  places: Columns;
+  height: number;
+  width: number;
+}) {
+  return (
+    <div
+      role="row"
+      aria-rowindex={1}
+      className="sticky top-0 z-10 border-b border-line bg-sheet text-xs text-soft"
+      style={{ height, minWidth: width }}
+    >
+      <div
+        role="columnheader"
+        className="sticky left-0 z-10 flex h-full items-end bg-sheet px-4 pb-2"
+        style={{ width: namesWidth }}
+      >
+        Test
+      </div>
+      {groups
+        .flatMap((g) => columnsOf(g, panes))
+        .map((i) => (
+          <div
+            key={i}
+            role="columnheader"
+            aria-colindex={i + 2}
+            className="absolute bottom-0 px-3 pb-2"
+            style={{ left: places[i]?.start, width: places[i]?.size }}
+            title={panes[i]?.label}
+          >
+            {panes[i]?.label.split(" · ").map((part) => (
+              <span key={part} className="block truncate">
+                {part}
+              </span>
+            ))}
+          </div>
+        ))}
+    </div>
+  );
+});
+
+/** What a row of a wall needs to draw its cells. */
+interface Cells {
+  run: number;
+  remote: boolean;
+  test: number;
+  panes: Pane[];
+  places: Columns;
+  cells: Cell[][];
+}
+
+const nameOf = (test: number) => `wall-test-${test}`;
+
 const Name = memo(function Name({ run, test }: { run: number; test: Test }) {
   return (
     <div
       role="rowheader"
-      className="sticky left-0 z-[5] flex h-full items-center gap-2 bg-sheet px-4"
-      style={{ width: namesWidth }}
+      id={nameOf(test.index)}
+      className="flex items-center gap-2 border-b border-line px-4"
+      style={{ height: rowHeight }}
       title={[test.name, ...test.tags].join(" ")}
     >
-      <TestLink run={run} test={test.index} className="truncate hover:underline">
+      <a href={`/runs/${run}/tests/${test.index}`} className="truncate hover:underline">
         {test.name}
-      </TestLink>
+      </a>
       <span className="shrink-[3] truncate text-xs text-soft">{test.tags.join(" ")}</span>
     </div>
   );
 });
 
-/** A script's cell leads to its steps, a runner's to its session. */
-const CellLink = memo(function CellLink({
+const Row = memo(function Row({ at, groups, ...cells }: Cells & { at: number; groups: number[] }) {
+  return (
+    <div
+      role="row"
+      aria-rowindex={at + 2}
+      aria-owns={nameOf(cells.test)}
+      className="flex border-b border-line"
+      style={{ height: rowHeight, paddingLeft: cells.places[(groups[0] ?? 0) * together]?.start }}
+    >
+      {groups.map((g) => (
+        <Group key={g} group={g} {...cells} />
+      ))}
+    </div>
+  );
+});
+
+/** The cells of a row in a group of columns. */
+const Group = memo(function Group({
+  group,
   run,
   remote,
+  test,
+  panes,
+  places,
+  cells,
+}: Cells & { group: number }) {
+  return columnsOf(group, panes).map((i) => {
+    const pane = panes[i];
+    const cell = pane && cells[pane.index]?.[test];
+    const session = remote && cell?.session;
+    return (
+      <div
+        key={i}
+        role="cell"
+        aria-colindex={i + 2}
+        className="flex-none px-2 pt-1.5"
+        style={{ width: places[i]?.size }}
+      >
+        {cell && (
+          <CellLink
+            href={session ? `/sessions/${session}` : `/runs/${run}/tests/${test}?pane=${pane.index}`}
+            pane={pane.index}
+            label={pane.label}
+            test={test}
+            cell={cell}
+          />
+        )}
+      </div>
+    );
+  });
+});
+
+/** A script's cell leads to its steps, a runner's to its session. */
+const CellLink = memo(function CellLink({
+  href,
   pane,
   label,
   test,
   cell,
 }: {
-  run: number;
-  remote: boolean;
+  href: string;
   pane: number;
   label: string;
   test: number;
-  cell: Cell | undefined;
+  cell: Cell;
 }) {
-  if (!cell || cell.state === "undealt") return null;
+  if (cell.state === "undealt") return null;
   const fill = fillOf(cell.state, cell.verdict);
   return (
-    <Link
-      to={remote && cell.session ? `/sessions/${cell.session}` : `/runs/${run}/tests/${test}?pane=${pane}`}
+    <a
+      href={href}
       aria-label={`${label}: ${said(fill)}`}
       data-pane={pane}
       data-test={test}
-      className="inline-flex items-center gap-2 rounded px-1 py-0.5"
+      className="block rounded px-1 text-xs leading-6 whitespace-nowrap text-soft"
     >
-      <Glass fill={fill} size={18} />
-      <span className="text-xs whitespace-nowrap text-soft">
-        {cell.took_ms > 0 ? took(cell.took_ms) : ""}
-        {cell.attempts > 1 ? ` ×${cell.attempts}` : ""}
-      </span>
-    </Link>
+      <GlassMark fill={fill} />
+      {cell.took_ms > 0 ? took(cell.took_ms) : ""}
+      {cell.attempts > 1 ? ` ×${cell.attempts}` : ""}
+    </a>
   );
 });
 
