@@ -16,6 +16,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/core/record"
 	"parallelpane/internal/core/verdict"
@@ -46,9 +47,9 @@ func (a *Agent) execute(ctx context.Context, s link.Slice) {
 			}
 			a.Log.Debug("start not announced", "error", err)
 		}
-		at := &attempt{agent: a, slice: s, test: t, dir: dir, began: time.Now(), keeper: k, mask: mask}
+		at := &execution{agent: a, slice: s, test: t, dir: dir, began: time.Now(), keeper: k, mask: mask}
 		at.result = link.Result{ID: t.ID, Fence: s.Fence, Test: t.Index, Attempt: t.Attempt, Agent: a.Name,
-			StartedAt: at.began.UnixMilli(), Detail: link.Detail{Steps: []script.StepResult{}, Record: s.Record}, Files: []link.File{}}
+			StartedAt: at.began.UnixMilli(), Detail: attempt.Detail{Steps: []attempt.Step{}, Record: s.Record}, Files: []attempt.File{}}
 		at.note("attempt %d of %q on %s, for run %d", t.Attempt, t.Name, a.Name, s.Run)
 		counted := a.meter.begin(strings.Join([]string{s.Project, s.Suite, t.Name, s.Label}, "\n"))
 		if bundleErr != nil {
@@ -70,8 +71,8 @@ func (a *Agent) execute(ctx context.Context, s link.Slice) {
 	}
 }
 
-// attempt is one execution of one test. It is its own script.Watcher.
-type attempt struct {
+// execution is one execution of one test. It is its own script.Watcher.
+type execution struct {
 	agent    *Agent
 	slice    link.Slice
 	test     link.SliceTest
@@ -129,7 +130,7 @@ func (k *keeper) close() {
 	}
 }
 
-func (at *attempt) note(format string, args ...any) {
+func (at *execution) note(format string, args ...any) {
 	at.logMu.Lock()
 	defer at.logMu.Unlock()
 	at.log = append(at.log, note{time.Now(), at.mask.Text(fmt.Sprintf(format, args...))})
@@ -142,7 +143,7 @@ type note struct {
 }
 
 // notes writes the log, with times on the session's clock.
-func (at *attempt) notes() []byte {
+func (at *execution) notes() []byte {
 	at.logMu.Lock()
 	defer at.logMu.Unlock()
 	zero := at.clock
@@ -156,7 +157,7 @@ func (at *attempt) notes() []byte {
 	return b.Bytes()
 }
 
-func (at *attempt) end(v verdict.Verdict, message string) {
+func (at *execution) end(v verdict.Verdict, message string) {
 	at.result.Verdict, at.result.Message = v, at.mask.Text(message)
 	at.note("%s%s", v, strings.TrimRight(": "+message, ": "))
 }
@@ -171,7 +172,7 @@ func (a *Agent) browser(values map[string]string) (fleet.Browser, error) {
 	return fleet.Browser{}, fmt.Errorf("agent %s has no usable %s %s", a.Name, cmp.Or(values["browser"], values["engine"]), values["version"])
 }
 
-func (at *attempt) run(ctx context.Context) {
+func (at *execution) run(ctx context.Context) {
 	a, s := at.agent, at.slice
 	src, err := readWithin(at.dir, at.test.File)
 	if err != nil {
@@ -225,7 +226,7 @@ func (at *attempt) run(ctx context.Context) {
 
 // record begins to record the attempt's session. What cannot be recorded is
 // said, and the attempt goes on.
-func (at *attempt) record(ctx context.Context, session *sessions.Session, policy record.Policy) {
+func (at *execution) record(ctx context.Context, session *sessions.Session, policy record.Policy) {
 	var err error
 	at.clock = time.Now()
 	if at.rec, err = session.Record(ctx, policy, at.mask, at.recordings(), at.clock); err != nil {
@@ -240,7 +241,7 @@ func (at *attempt) record(ctx context.Context, session *sessions.Session, policy
 }
 
 // endRecording keeps what the verdict leaves of the recording.
-func (at *attempt) endRecording() {
+func (at *execution) endRecording() {
 	if at.rec == nil {
 		return
 	}
@@ -254,7 +255,7 @@ func (at *attempt) endRecording() {
 		at.result.Files = append(at.result.Files, f)
 	}
 	for _, m := range at.rec.Missing() {
-		at.result.Detail.Lacking = append(at.result.Detail.Lacking, link.NotRecorded{Kind: m.Kind, Reason: m.Reason})
+		at.result.Detail.Lacking = append(at.result.Detail.Lacking, attempt.NotRecorded{Kind: m.Kind, Reason: m.Reason})
 		at.note("not recorded: %s (%s)", m.Kind, m.Reason)
 	}
 	_ = os.RemoveAll(at.recordings()) // the next start of the agent removes what is left
@@ -271,7 +272,7 @@ func readWithin(dir, name string) ([]byte, error) {
 }
 
 // StepDone writes the step to the attempt's log.
-func (at *attempt) StepDone(r script.StepResult) {
+func (at *execution) StepDone(r attempt.Step) {
 	at.note("%-7s %s (%s, %d ms)%s", r.State, r.Title, r.At, r.TookMS, strings.TrimRight(": "+r.Message, ": "))
 }
 
@@ -280,7 +281,7 @@ func (at *attempt) StepDone(r script.StepResult) {
 const maxCaptures = 250
 
 // Shot keeps a screenshot. Two captures of one name get a number.
-func (at *attempt) Shot(name string, png []byte) string {
+func (at *execution) Shot(name string, png []byte) string {
 	if at.captures++; at.captures > maxCaptures && name != "failure" {
 		at.note("%s was not kept: an attempt has at most %d captures", name, maxCaptures)
 		return ""
@@ -290,7 +291,7 @@ func (at *attempt) Shot(name string, png []byte) string {
 
 // file keeps a file and returns the name that it has; "" when it could not be
 // kept.
-func (at *attempt) file(name, kind, media string, contents []byte) string {
+func (at *execution) file(name, kind, media string, contents []byte) string {
 	f, err := at.agent.spool.file(at.result.ID, at.free(name), kind, media, contents)
 	if err != nil {
 		at.note("%s was not kept: %v", name, err)
@@ -301,10 +302,10 @@ func (at *attempt) file(name, kind, media string, contents []byte) string {
 }
 
 // free is a name that no file of the attempt has: with a number if need be.
-func (at *attempt) free(name string) string {
+func (at *execution) free(name string) string {
 	name = safeName(name)
 	taken := func(name string) bool {
-		return slices.ContainsFunc(at.result.Files, func(f link.File) bool { return f.Name == name })
+		return slices.ContainsFunc(at.result.Files, func(f attempt.File) bool { return f.Name == name })
 	}
 	ext := filepath.Ext(name)
 	for n, try := 2, name; ; n++ {
@@ -316,7 +317,7 @@ func (at *attempt) free(name string) string {
 }
 
 // forget removes what was kept of an attempt that will have no result.
-func (at *attempt) forget() {
+func (at *execution) forget() {
 	at.agent.spool.forget(at.result.ID)
 	if err := os.RemoveAll(at.recordings()); err != nil {
 		at.agent.Log.Warn("a recording stays behind until the next start", "attempt", at.result.ID, "error", err)
@@ -324,7 +325,7 @@ func (at *attempt) forget() {
 }
 
 // keep puts the result on disk, from where it is handed in.
-func (at *attempt) keep() {
+func (at *execution) keep() {
 	if at.result.TookMS == 0 {
 		at.result.TookMS = time.Since(at.began).Milliseconds()
 	}
@@ -336,18 +337,18 @@ func (at *attempt) keep() {
 }
 
 // hide masks what the result says in words.
-func (at *attempt) hide() {
+func (at *execution) hide() {
 	if at.mask == nil {
 		return
 	}
 	raw, err := json.Marshal(at.result.Detail)
-	var hidden link.Detail
+	var hidden attempt.Detail
 	if err == nil {
 		err = json.Unmarshal(at.mask.JSON(raw), &hidden)
 	}
 	if err != nil {
 		at.agent.Log.Error("what a result says could not be masked and is left out", "error", err)
-		hidden = link.Detail{Steps: []script.StepResult{}}
+		hidden = attempt.Detail{Steps: []attempt.Step{}}
 	}
 	at.result.Detail = hidden
 }

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/record"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/engine/standin"
@@ -148,7 +149,7 @@ func TestPiecesThatAreNotTaken(t *testing.T) {
 		assert.Contains(t, put(id, 1, name, 0, strings.NewReader("x")), "is not a name for a file")
 	}
 	assert.Contains(t, put(id, 1, "page.html", 0, strings.NewReader("x")), "is not a file of a recording")
-	assert.Contains(t, put(id, 1, recording.VideoFile, 0, strings.NewReader(strings.Repeat("x", link.MaxPiece+1))), "at most")
+	assert.Contains(t, put(id, 1, recording.VideoFile, 0, strings.NewReader(strings.Repeat("x", attempt.MaxPiece+1))), "at most")
 }
 
 func TestPiecesOutliveTheService(t *testing.T) {
@@ -193,20 +194,20 @@ func TestFilesThatAreHandedOver(t *testing.T) {
 		sum := sha256.Sum256([]byte(s))
 		return hex.EncodeToString(sum[:])
 	}
-	hand := func(fence int64, files ...link.File) []string {
+	hand := func(fence int64, files ...attempt.File) []string {
 		answer, err := o.svc.HandOver(link.Handover{Session: id, Fence: fence, Files: files})
 		require.NoError(t, err)
 		return answer.Lacking
 	}
-	console, video, log := link.File{Name: recording.ConsoleFile, Hash: hash(tide)}, link.File{Name: recording.VideoFile, Hash: hash("whole")}, link.File{Name: "agent.log", Hash: hash(ebb)}
+	console, video, log := attempt.File{Name: recording.ConsoleFile, Hash: hash(tide)}, attempt.File{Name: recording.VideoFile, Hash: hash("whole")}, attempt.File{Name: "agent.log", Hash: hash(ebb)}
 	assert.Equal(t, []string{recording.ConsoleFile}, hand(2, console), "under another lease nothing counts")
 	assert.Equal(t, []string{recording.VideoFile, "agent.log"}, hand(1, console, video, log), "what is not whole, and what never came")
 	require.NoError(t, o.svc.PutFile(log.Hash, strings.NewReader(ebb)))
 	assert.Equal(t, []string{recording.VideoFile}, hand(1, console, video, log), "what is there by its contents is not sent again")
-	for _, bad := range []link.File{{Name: "../x", Hash: log.Hash}, {Name: "x", Hash: "tide"}} {
-		_, err := o.svc.HandOver(link.Handover{Session: id, Fence: 1, Files: []link.File{bad}})
+	for _, bad := range []attempt.File{{Name: "../x", Hash: log.Hash}, {Name: "x", Hash: "tide"}} {
+		_, err := o.svc.HandOver(link.Handover{Session: id, Fence: 1, Files: []attempt.File{bad}})
 		assert.ErrorContains(t, err, "is not a name for a file")
 	}
-	_, err = o.svc.HandOver(link.Handover{Session: id, Fence: 1, Files: make([]link.File, link.MaxFiles+1)})
+	_, err = o.svc.HandOver(link.Handover{Session: id, Fence: 1, Files: make([]attempt.File, attempt.MaxFiles+1)})
 	assert.ErrorContains(t, err, "at most")
 }

@@ -13,13 +13,13 @@ import (
 
 	"github.com/valyala/fasthttp"
 
+	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/device"
 	"parallelpane/internal/core/record"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/engine"
 	"parallelpane/internal/link"
 	"parallelpane/internal/recording"
-	"parallelpane/internal/script"
 	"parallelpane/internal/sessions"
 	"parallelpane/internal/webdriver"
 )
@@ -29,7 +29,7 @@ const maxCommand = 64 << 20
 
 // remote is a session that somebody else's runner drives.
 type remote struct {
-	*attempt
+	*execution
 	order   link.Session
 	session *sessions.Session
 	ended   chan string // how it ended; has room for one
@@ -131,11 +131,11 @@ func (a *Agent) remote(id string) *remote {
 
 // serve opens a session and keeps it until it ends, for whatever reason.
 func (a *Agent) serve(ctx context.Context, o link.Session, answer chan<- opened) {
-	s := &remote{order: o, ended: make(chan string, 1), attempt: &attempt{agent: a, began: time.Now(), mask: recording.NewMask(o.Secrets...)}}
+	s := &remote{order: o, ended: make(chan string, 1), execution: &execution{agent: a, began: time.Now(), mask: recording.NewMask(o.Secrets...)}}
 	s.slice = link.Slice{Fence: o.Fence, Run: o.Run, Label: o.Label}
 	s.test = link.SliceTest{Name: o.Name, Attempt: o.Attempt}
 	s.result = link.Result{ID: o.ID, Fence: o.Fence, Attempt: o.Attempt, Agent: a.Name, StartedAt: s.began.UnixMilli(),
-		Detail: link.Detail{Steps: []script.StepResult{}, Record: o.Record}, Files: []link.File{}}
+		Detail: attempt.Detail{Steps: []attempt.Step{}, Record: o.Record}, Files: []attempt.File{}}
 	s.note("session %s for %q on %s, for run %d", o.ID, o.Name, a.Name, o.Run)
 	fault := s.open(ctx)
 	if fault != nil {
@@ -264,7 +264,7 @@ func (s *remote) finish(ctx context.Context, how string) {
 		said.Verdict = verdict.Ended
 	}
 	s.result.Detail.End = how
-	s.attempt.end(said.Verdict, said.Message)
+	s.execution.end(said.Verdict, said.Message)
 	s.note("ended: %s", how)
 	s.endRecording()
 	s.session.Close()

@@ -18,6 +18,7 @@ import (
 	"sync"
 	"time"
 
+	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/link"
 )
 
@@ -108,9 +109,9 @@ func readResult(path string) (link.Result, error) {
 func blob(id, hash string) string { return filepath.Join("blobs", id+"-"+hash) }
 
 // file keeps contents for a result and describes them.
-func (s *spool) file(id, name, kind, media string, contents []byte) (link.File, error) {
+func (s *spool) file(id, name, kind, media string, contents []byte) (attempt.File, error) {
 	sum := sha256.Sum256(contents)
-	f := link.File{Name: name, Kind: kind, Media: media, Hash: hex.EncodeToString(sum[:]), Size: int64(len(contents))}
+	f := attempt.File{Name: name, Kind: kind, Media: media, Hash: hex.EncodeToString(sum[:]), Size: int64(len(contents))}
 	if err := s.write(blob(id, f.Hash), contents); err != nil {
 		return f, err
 	}
@@ -118,8 +119,8 @@ func (s *spool) file(id, name, kind, media string, contents []byte) (link.File, 
 }
 
 // take moves a file into a result and describes it.
-func (s *spool) take(id, name, kind, media, path string) (link.File, error) {
-	f := link.File{Name: name, Kind: kind, Media: media}
+func (s *spool) take(id, name, kind, media, path string) (attempt.File, error) {
+	f := attempt.File{Name: name, Kind: kind, Media: media}
 	in, err := os.Open(path)
 	if err != nil {
 		return f, fmt.Errorf("spool: %w", err)

@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/link"
 	"parallelpane/internal/sessions"
@@ -80,7 +81,7 @@ func spooled(t *testing.T, s *spool, id string, fence int64) {
 	t.Helper()
 	f, err := s.file(id, "agent.log", "log", "text/plain", []byte("the same for all"))
 	require.NoError(t, err)
-	require.NoError(t, s.add(link.Result{ID: id, Fence: fence, Verdict: verdict.Failed, Files: []link.File{f}}, nil))
+	require.NoError(t, s.add(link.Result{ID: id, Fence: fence, Verdict: verdict.Failed, Files: []attempt.File{f}}, nil))
 }
 
 func TestResultsWaitUntilTheServiceHasThem(t *testing.T) {
@@ -218,7 +219,7 @@ func TestReadWithinStaysInside(t *testing.T) {
 func TestAnAttemptHasALimitOfCaptures(t *testing.T) {
 	s, err := openSpool(t.TempDir())
 	require.NoError(t, err)
-	at := &attempt{agent: &Agent{spool: s}, result: link.Result{ID: "01"}}
+	at := &execution{agent: &Agent{spool: s}, result: link.Result{ID: "01"}}
 	assert.Equal(t, "seen.png", at.Shot("seen", nil))
 	assert.Equal(t, "seen-2.png", at.Shot("seen", nil), "two captures of one name get a number")
 	assert.Equal(t, "seen-2-2.png", at.Shot("seen-2", nil), "and nothing gets a name that is taken")
@@ -228,7 +229,7 @@ func TestAnAttemptHasALimitOfCaptures(t *testing.T) {
 	}
 	assert.Len(t, at.result.Files, maxCaptures)
 	assert.Contains(t, string(at.notes()), "shot-249 was not kept: an attempt has at most 250 captures")
-	assert.Less(t, maxCaptures+sessions.MaxShots+10, link.MaxFiles)
+	assert.Less(t, maxCaptures+sessions.MaxShots+10, attempt.MaxFiles)
 }
 
 // An agent that was killed between a result's files and the result leaves the

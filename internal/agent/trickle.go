@@ -12,6 +12,7 @@ import (
 	"strconv"
 	"time"
 
+	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/record"
 	"parallelpane/internal/link"
 	"parallelpane/internal/recording"
@@ -57,7 +58,7 @@ func (t *trickle) grow(ctx context.Context, name string, f *os.File) error {
 		if err != nil {
 			return err
 		}
-		n := min(link.MaxPiece, info.Size()-s.size)
+		n := min(attempt.MaxPiece, info.Size()-s.size)
 		if n <= 0 {
 			return nil
 		}
@@ -120,7 +121,7 @@ func (t *trickle) finish(ctx context.Context, name, path string) error {
 }
 
 // trickle sends the attempt's recording until the context ends.
-func (at *attempt) trickle(ctx context.Context) {
+func (at *execution) trickle(ctx context.Context) {
 	t := time.NewTicker(at.agent.Trickle)
 	defer t.Stop()
 	for {
@@ -138,7 +139,7 @@ func (at *attempt) trickle(ctx context.Context) {
 	}
 }
 
-func (at *attempt) sendGrown(ctx context.Context) error {
+func (at *execution) sendGrown(ctx context.Context) error {
 	for _, name := range at.rec.Growing() {
 		if at.grown.files[name] != nil {
 			if kind, _, _ := recording.Form(name); kind == record.Screenshots {
@@ -159,6 +160,6 @@ func (at *attempt) sendGrown(ctx context.Context) error {
 }
 
 // recordings is where the attempt's recording lies while it grows.
-func (at *attempt) recordings() string {
+func (at *execution) recordings() string {
 	return filepath.Join(at.agent.Dir, "recordings", at.result.ID)
 }

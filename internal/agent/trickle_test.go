@@ -20,6 +20,7 @@ import (
 	"pgregory.net/rapid"
 
 	"parallelpane/internal/blobs"
+	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/link"
 )
 
@@ -156,8 +157,8 @@ func TestPiecesAreOfALimitedSize(t *testing.T) {
 	w := newWarehouse(t)
 	tr := w.trickle("s")
 	path := filepath.Join(t.TempDir(), "video.webm")
-	whole := make([]byte, 2*link.MaxPiece+1)
-	whole[2*link.MaxPiece] = 1
+	whole := make([]byte, 2*attempt.MaxPiece+1)
+	whole[2*attempt.MaxPiece] = 1
 	require.NoError(t, os.WriteFile(path, whole, 0o600))
 	f, err := os.Open(path)
 	require.NoError(t, err)

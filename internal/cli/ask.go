@@ -9,6 +9,7 @@ import (
 	"os"
 	"strings"
 
+	"parallelpane/internal/core/source"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/script"
 	"parallelpane/internal/script/webdrive"
@@ -116,7 +117,7 @@ func (c *conversation) take(ctx context.Context, line string) (leave bool, err e
 func (c *conversation) step(ctx context.Context, line string) {
 	sc, err := script.Parse("step"+script.Suffix, []byte(asScript("step", []string{line})))
 	if err != nil {
-		var problems script.Problems
+		var problems source.Problems
 		if errors.As(err, &problems) {
 			for _, p := range problems {
 				fmt.Fprintf(c.r.out, "  %s\n", p.Message)

@@ -15,8 +15,8 @@ import (
 	"strings"
 	"time"
 
+	"parallelpane/internal/core/source"
 	"parallelpane/internal/core/verdict"
-	"parallelpane/internal/script"
 	"parallelpane/internal/service"
 )
 
@@ -34,7 +34,7 @@ type client struct {
 type apiError struct {
 	Status   int              `json:"status"`
 	Detail   string           `json:"detail"`
-	Problems []script.Problem `json:"problems"`
+	Problems []source.Problem `json:"problems"`
 }
 
 func (e *apiError) Error() string {

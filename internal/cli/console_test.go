@@ -7,6 +7,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/script"
 	"parallelpane/internal/script/webdrive"
@@ -16,7 +17,7 @@ import (
 // shots keeps the failure's picture when PANE_TEST_SHOTS names a directory.
 type shots struct{}
 
-func (shots) StepDone(script.StepResult) {}
+func (shots) StepDone(attempt.Step) {}
 func (shots) Shot(name string, png []byte) string {
 	if dir := os.Getenv("PANE_TEST_SHOTS"); dir != "" {
 		_ = os.WriteFile(filepath.Join(dir, name+".png"), png, 0o644)
@@ -31,7 +32,7 @@ func runScript(t *testing.T, s *sessions.Session, sc *script.Script, base string
 	}, shots{})
 	last := ""
 	for _, st := range out.Steps {
-		if st.State == script.StepFailed || st.State == script.StepLabFault {
+		if st.State == attempt.Failed || st.State == attempt.LabFault {
 			last = st.Title
 		}
 	}

@@ -12,9 +12,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"parallelpane/internal/core/combo"
+	"parallelpane/internal/core/source"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/project"
-	"parallelpane/internal/script"
 	"parallelpane/internal/service"
 )
 
@@ -77,7 +77,7 @@ func (r *root) matrixPlan(ctx context.Context, file string, o matrixOptions) err
 		return usage("%v", err)
 	}
 	all, err := project.Matrices(file, src)
-	if ps, ok := errors.AsType[script.Problems](err); ok {
+	if ps, ok := errors.AsType[source.Problems](err); ok {
 		return usage("%v", ps)
 	} else if err != nil {
 		return err

@@ -17,6 +17,7 @@ import (
 	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 
+	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/core/record"
 	"parallelpane/internal/core/verdict"
@@ -427,8 +428,8 @@ func (r *root) showTest(ctx context.Context, c *client, run service.Run, name st
 }
 
 // stepVerdict is the verdict whose shape stands for a step's state.
-var stepVerdict = map[script.StepState]verdict.Verdict{script.StepPassed: verdict.Passed, script.StepFailed: verdict.Failed,
-	script.StepLabFault: verdict.LabFault, script.StepSkipped: verdict.Skipped, script.StepUnrun: verdict.Pending}
+var stepVerdict = map[attempt.State]verdict.Verdict{attempt.Passed: verdict.Passed, attempt.Failed: verdict.Failed,
+	attempt.LabFault: verdict.LabFault, attempt.Skipped: verdict.Skipped, attempt.Unrun: verdict.Pending}
 
 func writeTest(w io.Writer, res service.TestResult, base string) {
 	fmt.Fprintf(w, "%s\n%s\n", res.Test.Name, faint(res.Test.File))

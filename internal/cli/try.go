@@ -13,6 +13,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/device"
 	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/core/verdict"
@@ -191,7 +192,7 @@ type steps struct {
 	brief bool // without the place in the file
 }
 
-func (s *steps) StepDone(res script.StepResult) {
+func (s *steps) StepDone(res attempt.Step) {
 	if s.r.json {
 		return
 	}

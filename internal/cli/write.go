@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"parallelpane/internal/core/device"
+	"parallelpane/internal/core/source"
 	"parallelpane/internal/project"
 	"parallelpane/internal/script"
 )
@@ -32,10 +33,10 @@ func (r *root) lint(dir string) error {
 		return usage("%v", err)
 	}
 	files := project.Dir(root)
-	problems := script.Problems{}
+	problems := source.Problems{}
 	tests, suites := 0, 0
 	gather := func(err error) error {
-		if ps, ok := errors.AsType[script.Problems](err); ok {
+		if ps, ok := errors.AsType[source.Problems](err); ok {
 			problems = append(problems, ps...)
 			return nil
 		}

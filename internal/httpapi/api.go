@@ -23,8 +23,8 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"parallelpane/internal/api"
+	"parallelpane/internal/core/source"
 	"parallelpane/internal/project"
-	"parallelpane/internal/script"
 	"parallelpane/internal/service"
 )
 
@@ -275,7 +275,7 @@ type Problem struct {
 	Title    string           `json:"title"`
 	Status   int              `json:"status"`
 	Detail   string           `json:"detail"`
-	Problems []script.Problem `json:"problems,omitempty" description:"places in files, when files are at fault"`
+	Problems []source.Problem `json:"problems,omitempty" description:"places in files, when files are at fault"`
 }
 
 var statusOf = map[service.Kind]int{

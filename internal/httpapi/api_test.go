@@ -26,6 +26,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/dispatch"
 	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/core/verdict"
@@ -266,10 +267,10 @@ func (h *hand) next() link.Slice {
 	}
 }
 
-func (h *hand) result(s link.Slice, test int, v verdict.Verdict, files ...link.File) link.ResultAnswer {
+func (h *hand) result(s link.Slice, test int, v verdict.Verdict, files ...attempt.File) link.ResultAnswer {
 	h.x.t.Helper()
 	r := link.Result{ID: s.Tests[test].ID, Fence: s.Fence, Test: s.Tests[test].Index, Attempt: s.Tests[test].Attempt, Agent: h.name,
-		Verdict: v, Message: "because", TookMS: 1200, Files: files, Detail: link.Detail{Browser: s.Values["browser"], Version: "9"}}
+		Verdict: v, Message: "because", TookMS: 1200, Files: files, Detail: attempt.Detail{Browser: s.Values["browser"], Version: "9"}}
 	a := h.x.do("POST", "/api/v1/agent/results", h.x.agent, r)
 	require.Equal(h.x.t, 200, a.status, string(a.body))
 	var out link.ResultAnswer
@@ -630,8 +631,8 @@ func TestArtifactsAreHarmless(t *testing.T) {
 		require.Equal(t, 204, x.do("PUT", "/api/v1/agent/files/"+hashOf(contents), x.agent, contents).status)
 		return hashOf(contents)
 	}
-	file := link.File{Name: "page.html", Kind: "log", Media: "text/html\r\nX-Evil: 1", Hash: put(page), Size: int64(len(page))}
-	all := []link.File{file, file} // the second has a name that is taken
+	file := attempt.File{Name: "page.html", Kind: "log", Media: "text/html\r\nX-Evil: 1", Hash: put(page), Size: int64(len(page))}
+	all := []attempt.File{file, file} // the second has a name that is taken
 	for _, bad := range []string{"../x", "a/b", "", "a\r\nb", "a\"b", ".hidden", strings.Repeat("n", 101)} {
 		f := file
 		f.Name = bad
@@ -639,7 +640,7 @@ func TestArtifactsAreHarmless(t *testing.T) {
 	}
 	unsent := file
 	unsent.Hash = hashOf([]byte("unsent"))
-	assert.Equal(t, 409, x.do("POST", "/api/v1/agent/results", x.agent, link.Result{ID: "u", Fence: s.Fence, Agent: "quay", Verdict: verdict.Passed, Files: []link.File{unsent}}).status)
+	assert.Equal(t, 409, x.do("POST", "/api/v1/agent/results", x.agent, link.Result{ID: "u", Fence: s.Fence, Agent: "quay", Verdict: verdict.Passed, Files: []attempt.File{unsent}}).status)
 	assert.True(t, h.result(s, 0, verdict.Failed, all...).Accepted, "the verdict counts whatever the files are called")
 	var res service.TestResult
 	x.get("/runs/1/tests/0", &res)

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/httpapi"
 	"parallelpane/internal/link"
@@ -40,7 +41,7 @@ func TestAScriptsSessionThroughTheAPI(t *testing.T) {
 	x.get("/sessions?state=open", &list)
 	require.Len(t, list, 1)
 	assert.Equal(t, []string{s.Tests[0].ID, "script", "open", "Tide"}, []string{list[0].ID, list[0].Kind, list[0].State, list[0].Test})
-	assert.True(t, h.result(s, 0, verdict.Passed, link.File{Name: "video.webm", Kind: "video", Media: "video/webm", Hash: hashOf(film), Size: 10}).Accepted)
+	assert.True(t, h.result(s, 0, verdict.Passed, attempt.File{Name: "video.webm", Kind: "video", Media: "video/webm", Hash: hashOf(film), Size: 10}).Accepted)
 	x.get("/sessions?state=open", &list)
 	assert.Empty(t, list)
 	x.get("/sessions?kind=script&verdict=passed", &list)
@@ -110,11 +111,11 @@ func TestAFileInPieces(t *testing.T) {
 		assert.Equal(t, c.have, have, c.query)
 	}
 	film, log := hashOf([]byte("0123456789")), hashOf([]byte("log"))
-	a := x.do("POST", "/api/v1/agent/sessions/"+s.Tests[0].ID+"/files", x.agent, link.Handover{Fence: s.Fence, Files: []link.File{{Name: "video.webm", Hash: film}, {Name: "driver.log", Hash: log}}})
+	a := x.do("POST", "/api/v1/agent/sessions/"+s.Tests[0].ID+"/files", x.agent, link.Handover{Fence: s.Fence, Files: []attempt.File{{Name: "video.webm", Hash: film}, {Name: "driver.log", Hash: log}}})
 	require.Equal(t, 200, a.status, string(a.body))
 	assert.JSONEq(t, `{"lacking":["driver.log"]}`, string(a.body))
-	assert.Equal(t, 422, x.do("POST", "/api/v1/agent/sessions/"+s.Tests[0].ID+"/files", x.agent, link.Handover{Fence: s.Fence, Files: []link.File{{Name: "../x", Hash: film}}}).status)
-	assert.True(t, h.result(s, 0, verdict.Passed, link.File{Name: "video.webm", Kind: "video", Media: "video/webm", Hash: film, Size: 10}).Accepted)
+	assert.Equal(t, 422, x.do("POST", "/api/v1/agent/sessions/"+s.Tests[0].ID+"/files", x.agent, link.Handover{Fence: s.Fence, Files: []attempt.File{{Name: "../x", Hash: film}}}).status)
+	assert.True(t, h.result(s, 0, verdict.Passed, attempt.File{Name: "video.webm", Kind: "video", Media: "video/webm", Hash: film, Size: 10}).Accepted)
 	var list []service.SessionSummary
 	x.get("/sessions?kind=script", &list)
 	require.Len(t, list, 1)

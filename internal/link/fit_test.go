@@ -10,8 +10,8 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/verdict"
-	"parallelpane/internal/script"
 )
 
 // However long what a result says, it fits, keeps its verdict, and says what was
@@ -19,10 +19,10 @@ import (
 func TestResultsFit(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		r := Result{Verdict: verdict.Failed, TookMS: 7, Message: strings.Repeat("ebb ", rapid.IntRange(0, 20_000).Draw(t, "message")),
-			Detail: Detail{Browser: "firefox", Given: json.RawMessage(`"` + strings.Repeat("x", rapid.IntRange(0, 3<<20).Draw(t, "given")) + `"`)}}
+			Detail: attempt.Detail{Browser: "firefox", Given: json.RawMessage(`"` + strings.Repeat("x", rapid.IntRange(0, 3<<20).Draw(t, "given")) + `"`)}}
 		long := strings.Repeat("ü", rapid.IntRange(0, 100_000).Draw(t, "step"))
 		for i := range rapid.SampledFrom([]int{0, 3, 100, 30_000}).Draw(t, "steps") {
-			s := script.StepResult{Index: i, State: script.StepFailed, TookMS: 3}
+			s := attempt.Step{Index: i, State: attempt.Failed, TookMS: 3}
 			if i < 100 {
 				s.Message, s.Matched = long, long
 			}
@@ -31,11 +31,11 @@ func TestResultsFit(t *testing.T) {
 		got := r.Fit()
 		raw, err := json.Marshal(got)
 		require.NoError(t, err)
-		require.LessOrEqual(t, len(raw), MaxDetail+MaxMessage+1000)
+		require.LessOrEqual(t, len(raw), attempt.MaxDetail+attempt.MaxMessage+1000)
 		require.Equal(t, verdict.Failed, got.Verdict)
 		before, err := json.Marshal(r.Detail)
 		require.NoError(t, err)
-		require.Equal(t, len(before) > MaxDetail, len(got.Detail.Cut) > 0)
+		require.Equal(t, len(before) > attempt.MaxDetail, len(got.Detail.Cut) > 0)
 		require.Equal(t, got, got.Fit(), "what fits is left as it is")
 		if len(r.Detail.Steps) <= 100 {
 			require.Len(t, got.Detail.Steps, len(r.Detail.Steps))
@@ -45,7 +45,7 @@ func TestResultsFit(t *testing.T) {
 }
 
 func TestClip(t *testing.T) {
-	assert.Equal(t, "tide", Clip("tide", 4))
-	assert.Equal(t, "ti …", Clip("tide", 2))
-	assert.Equal(t, "t …", Clip("tü", 2), "no half character")
+	assert.Equal(t, "tide", attempt.Clip("tide", 4))
+	assert.Equal(t, "ti …", attempt.Clip("tide", 2))
+	assert.Equal(t, "t …", attempt.Clip("tü", 2), "no half character")
 }

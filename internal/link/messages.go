@@ -1,13 +1,11 @@
 package link
 
 import (
-	"encoding/json"
-
+	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/device"
 	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/core/record"
 	"parallelpane/internal/core/verdict"
-	"parallelpane/internal/script"
 )
 
 // Hello is what an agent says of itself before it opens its link. It may be long:
@@ -136,48 +134,9 @@ type Result struct {
 	Site      bool            `json:"site"`       // a lab fault that is the site under test, not the agent
 	StartedAt int64           `json:"started_at"` // milliseconds since 1970
 	TookMS    int64           `json:"took_ms"`
-	Detail    Detail          `json:"detail"`
-	Files     []File          `json:"files"`
+	Detail    attempt.Detail  `json:"detail"`
+	Files     []attempt.File  `json:"files"`
 }
-
-// Detail is what an attempt keeps besides its verdict.
-type Detail struct {
-	Steps    []script.StepResult `json:"steps"`
-	Browser  string              `json:"browser"`
-	Version  string              `json:"version"`
-	Device   string              `json:"device"`
-	Emulated device.Outcome      `json:"emulated"`
-	StartMS  int64               `json:"start_ms"`  // from asking for the session until it was there
-	DriverMS int64               `json:"driver_ms"` // spent waiting for the driver while the steps ran
-	End      string              `json:"end,omitempty" description:"how a session of somebody else's runner ended"`
-	Given    json.RawMessage     `json:"given,omitempty" description:"capabilities as the driver gave them"`
-	Record   record.Policy       `json:"record,omitempty" description:"what was to be recorded"`
-	Lacking  []NotRecorded       `json:"lacking,omitempty" description:"what of it could not be, with the reason"`
-	Cut      []string            `json:"cut,omitempty" description:"what of the result was left out because it was too large or not in order"`
-}
-
-// NotRecorded is a kind of recording that could not be had.
-type NotRecorded struct {
-	Kind   record.Kind `json:"kind"`
-	Reason string      `json:"reason"`
-}
-
-// File is a file of an attempt, kept by its contents.
-type File struct {
-	Name  string `json:"name"`
-	Kind  string `json:"kind"` // screenshot, log, commands, video, network, console
-	Media string `json:"media"`
-	Hash  string `json:"hash"`
-	Size  int64  `json:"size"`
-}
-
-// Bounds of an attempt.
-const (
-	MaxFiles   = 600
-	MaxPiece   = 4 << 20  // of a file, in bytes
-	MaxMessage = 16 << 10 // bytes
-	MaxDetail  = 4 << 20  // bytes of JSON
-)
 
 // Grown is how much of a file the service has, in bytes. A sender whose piece
 // began beyond that goes on from there.
@@ -187,9 +146,9 @@ type Grown struct {
 
 // Handover names the files of a session that ended.
 type Handover struct {
-	Session string `json:"-" path:"id"`
-	Fence   int64  `json:"fence"`
-	Files   []File `json:"files"`
+	Session string         `json:"-" path:"id"`
+	Fence   int64          `json:"fence"`
+	Files   []attempt.File `json:"files"`
 }
 
 // HandoverAnswer names those that are still to be sent, whole.

@@ -21,6 +21,7 @@ import (
 	"parallelpane/internal/core/combo"
 	"parallelpane/internal/core/device"
 	"parallelpane/internal/core/fleet"
+	"parallelpane/internal/core/source"
 	"parallelpane/internal/script"
 )
 
@@ -44,7 +45,7 @@ type Suite struct {
 	Kind    string   // script
 	Scripts []string // globs of script files
 	Files   []string // globs of further files that go into the bundle
-	At      script.Position
+	At      source.Position
 }
 
 // Environment is a deployment under test.
@@ -118,7 +119,7 @@ func Load(files Files) (*Project, error) {
 func Parse(file string, src []byte) (*Project, error) {
 	root, problem := script.Document(file, src)
 	if problem != nil {
-		return nil, script.Problems{*problem}
+		return nil, source.Problems{*problem}
 	}
 	r := &reader{Reader: script.Reader{File: file}}
 	p := r.project(root)
@@ -231,7 +232,7 @@ func (r *reader) globs(n *yaml.Node, what string) []string {
 func Matrices(file string, src []byte) ([]combo.Matrix, error) {
 	root, problem := script.Document(file, src)
 	if problem != nil {
-		return nil, script.Problems{*problem}
+		return nil, source.Problems{*problem}
 	}
 	r := &reader{Reader: script.Reader{File: file}}
 	var out []combo.Matrix
@@ -530,13 +531,13 @@ func (p *Project) Environment(name string) (Environment, error) {
 // files are at fault; all files are read before it is returned.
 func (p *Project) Scripts(files Files, suite Suite) ([]*script.Script, error) {
 	var out []*script.Script
-	var problems script.Problems
+	var problems source.Problems
 	names, err := globAll(files, suite.Scripts)
 	if err != nil {
 		return nil, err
 	}
 	if len(names) == 0 {
-		return nil, script.Problems{{Position: suite.At, Message: fmt.Sprintf("suite %s: no file matches %s", suite.Name, strings.Join(suite.Scripts, ", "))}}
+		return nil, source.Problems{{Position: suite.At, Message: fmt.Sprintf("suite %s: no file matches %s", suite.Name, strings.Join(suite.Scripts, ", "))}}
 	}
 	byName := map[string]string{}
 	for _, name := range names {
@@ -545,12 +546,12 @@ func (p *Project) Scripts(files Files, suite Suite) ([]*script.Script, error) {
 			return nil, fmt.Errorf("read %s: %w", name, err)
 		}
 		s, err := script.Parse(name, src)
-		if ps, ok := errors.AsType[script.Problems](err); ok {
+		if ps, ok := errors.AsType[source.Problems](err); ok {
 			problems = append(problems, ps...)
 			continue
 		}
 		if first, twice := byName[s.Name]; twice {
-			problems = append(problems, script.Problem{Position: script.Position{File: name, Line: 1, Column: 1},
+			problems = append(problems, source.Problem{Position: source.Position{File: name, Line: 1, Column: 1},
 				Message: fmt.Sprintf("the name %q is taken by %s: names are unique within a suite", s.Name, first)})
 		}
 		byName[s.Name] = name
@@ -564,13 +565,13 @@ func (p *Project) Scripts(files Files, suite Suite) ([]*script.Script, error) {
 }
 
 // missingUploads reports upload steps whose file is not there.
-func missingUploads(files Files, s *script.Script) (problems script.Problems) {
+func missingUploads(files Files, s *script.Script) (problems source.Problems) {
 	for _, st := range s.Steps {
 		if st.Action != script.Upload || strings.Contains(st.Text.Source, "${") {
 			continue
 		}
 		if found, err := files.Glob(escapeGlob(st.Text.Source)); err != nil || len(found) == 0 {
-			problems = append(problems, script.Problem{Position: st.Position,
+			problems = append(problems, source.Problem{Position: st.Position,
 				Message: fmt.Sprintf("upload: no file %q in the project", st.Text.Source)})
 		}
 	}

@@ -10,10 +10,10 @@ import (
 	"strings"
 	"testing"
 
+	"parallelpane/internal/core/source"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"parallelpane/internal/script"
 )
 
 const good = `project: saltmarsh
@@ -110,7 +110,7 @@ func TestScriptsGatherEveryProblem(t *testing.T) {
 	require.NoError(t, err)
 	suite, _ := p.Suite("desk")
 	_, err = p.Scripts(files, suite)
-	var ps script.Problems
+	var ps source.Problems
 	require.ErrorAs(t, err, &ps)
 	text := ps.Error()
 	for _, want := range []string{`tests/b.pane.yaml:1:1: the name "Same" is taken by tests/a.pane.yaml`, "tests/c.pane.yaml:3:5", `tests/d.pane.yaml:3:5: upload: no file "gone.txt"`} {

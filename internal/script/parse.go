@@ -10,6 +10,8 @@ import (
 	"strings"
 	"time"
 
+	"parallelpane/internal/core/source"
+
 	"go.yaml.in/yaml/v3"
 )
 
@@ -23,7 +25,7 @@ const Suffix = ".pane.yaml"
 func Parse(file string, src []byte) (*Script, error) {
 	root, problem := Document(file, src)
 	if problem != nil {
-		return nil, Problems{*problem}
+		return nil, source.Problems{*problem}
 	}
 	p := &parser{Reader{File: file}}
 	s := p.script(root)
@@ -36,10 +38,10 @@ func Parse(file string, src []byte) (*Script, error) {
 var yamlLine = regexp.MustCompile(`^yaml: (?:unmarshal errors:\s*)?line (\d+): (.*)$`)
 
 // Document parses YAML and returns its root node.
-func Document(file string, src []byte) (*yaml.Node, *Problem) {
-	at := Position{File: file, Line: 1, Column: 1}
+func Document(file string, src []byte) (*yaml.Node, *source.Problem) {
+	at := source.Position{File: file, Line: 1, Column: 1}
 	if len(src) > MaxFileBytes {
-		return nil, &Problem{at, fmt.Sprintf("the file has %d bytes; at most %d are read", len(src), MaxFileBytes)}
+		return nil, &source.Problem{Position: at, Message: fmt.Sprintf("the file has %d bytes; at most %d are read", len(src), MaxFileBytes)}
 	}
 	var doc yaml.Node
 	if err := yaml.Unmarshal(src, &doc); err != nil {
@@ -48,10 +50,10 @@ func Document(file string, src []byte) (*yaml.Node, *Problem) {
 			at.Line, _ = strconv.Atoi(m[1])
 			message = m[2]
 		}
-		return nil, &Problem{at, "not valid YAML: " + message}
+		return nil, &source.Problem{Position: at, Message: "not valid YAML: " + message}
 	}
 	if len(doc.Content) == 0 {
-		return nil, &Problem{at, "the file is empty: expected a mapping with name and steps"}
+		return nil, &source.Problem{Position: at, Message: "the file is empty: expected a mapping with name and steps"}
 	}
 	return doc.Content[0], nil
 }
@@ -60,15 +62,15 @@ func Document(file string, src []byte) (*yaml.Node, *Problem) {
 // place.
 type Reader struct {
 	File     string
-	Problems Problems
+	Problems source.Problems
 }
 
 // At is the place of a node.
-func (r *Reader) At(n *yaml.Node) Position { return Position{r.File, n.Line, n.Column} }
+func (r *Reader) At(n *yaml.Node) source.Position { return source.Position{File: r.File, Line: n.Line, Column: n.Column} }
 
 // Fail notes a problem at a node.
 func (r *Reader) Fail(n *yaml.Node, format string, args ...any) {
-	r.Problems = append(r.Problems, Problem{r.At(n), fmt.Sprintf(format, args...)})
+	r.Problems = append(r.Problems, source.Problem{Position: r.At(n), Message: fmt.Sprintf(format, args...)})
 }
 
 // Entry is one key of a mapping with its value.

@@ -9,6 +9,8 @@ import (
 	"testing"
 	"time"
 
+	"parallelpane/internal/core/source"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -55,7 +57,7 @@ steps:
 		assert.NotContains(t, st.Title(), "%!")
 	}
 	assert.Len(t, used, len(Actions), "every action is in this test")
-	assert.Equal(t, Position{"all.pane.yaml", 6, 5}, s.Steps[0].Position)
+	assert.Equal(t, source.Position{File: "all.pane.yaml", Line: 6, Column: 5}, s.Steps[0].Position)
 	assert.Equal(t, "send it", s.Steps[1].Title())
 	assert.Equal(t, 500*time.Millisecond, s.Steps[1].Wait)
 	assert.Equal(t, `click button "Hold ${vars.berth}" (number 2)`, s.Steps[2].Title())
@@ -119,7 +121,7 @@ func TestProblems(t *testing.T) {
 
 func TestAllProblemsAreToldAtOnce(t *testing.T) {
 	_, err := Parse("f", []byte("name: N\nsteps:\n  - visit: [a]\n  - clic: b\n"))
-	var ps Problems
+	var ps source.Problems
 	require.ErrorAs(t, err, &ps)
 	assert.Len(t, ps, 2)
 }
@@ -183,7 +185,7 @@ func FuzzParseScript(f *testing.F) {
 	f.Fuzz(func(t *testing.T, src string) {
 		s, err := Parse("f", []byte(src))
 		if err != nil {
-			var ps Problems
+			var ps source.Problems
 			require.ErrorAs(t, err, &ps)
 			require.NotEmpty(t, ps)
 			for _, p := range ps {

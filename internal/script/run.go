@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/verdict"
 )
 
@@ -101,45 +102,18 @@ type Setting struct {
 	Clock  func() time.Time // nil means time.Now
 }
 
-// StepState is how a step ended.
-type StepState string
-
-// States of a step.
-const (
-	StepPassed   StepState = "passed"
-	StepFailed   StepState = "failed"
-	StepLabFault StepState = "lab-fault"
-	StepSkipped  StepState = "skipped" // its condition was false
-	StepUnrun    StepState = "unrun"   // the test ended before it
-)
-
-// StepResult is what happened in a step.
-type StepResult struct {
-	Index   int       `json:"index"` // from 0
-	Title   string    `json:"title"`
-	Action  Action    `json:"action"`
-	At      Position  `json:"at"`
-	State   StepState `json:"state"`
-	StartMS int64     `json:"start_ms"` // since the test's start
-	TookMS  int64     `json:"took_ms"`
-	Message string    `json:"message,omitempty"`
-	Matched string    `json:"matched,omitempty"` // the element that was acted on
-	Site    bool      `json:"site,omitempty"`    // at fault is the lab, because the site under test does not answer
-	Shot    string    `json:"shot,omitempty"`    // name under which the watcher keeps the screenshot taken in it
-}
-
 // Outcome is what happened in a test.
 type Outcome struct {
 	Verdict verdict.Verdict
 	Message string
 	Site    bool // at fault is the lab, because the site under test does not answer
-	Steps   []StepResult
+	Steps   []attempt.Step
 }
 
 // Watcher is told of a running test. Its methods are called in order from the
 // runner's goroutine.
 type Watcher interface {
-	StepDone(StepResult)
+	StepDone(attempt.Step)
 	Shot(name string, png []byte) (kept string)
 }
 
@@ -163,13 +137,13 @@ func Run(ctx context.Context, s *Script, b Browser, set Setting, w Watcher) Outc
 	r := &runner{script: s, browser: b, set: set, start: set.Clock()}
 	out := Outcome{Verdict: verdict.Passed}
 	for i, step := range s.Steps {
-		res := StepResult{Index: i, Title: step.Title(), Action: step.Action, At: step.Position, State: StepUnrun}
+		res := attempt.Step{Index: i, Title: step.Title(), Action: string(step.Action), At: step.Position, State: attempt.Unrun}
 		if out.Verdict == verdict.Passed {
 			r.carryOut(ctx, step, &res, w)
 			switch res.State {
-			case StepFailed:
+			case attempt.Failed:
 				out.Verdict, out.Message = verdict.Failed, res.Message
-			case StepLabFault:
+			case attempt.LabFault:
 				out.Verdict, out.Message, out.Site = verdict.LabFault, res.Message, res.Site
 			}
 			w.StepDone(res)
@@ -181,7 +155,7 @@ func Run(ctx context.Context, s *Script, b Browser, set Setting, w Watcher) Outc
 
 func (r *runner) since() int64 { return r.set.Clock().Sub(r.start).Milliseconds() }
 
-func (r *runner) carryOut(ctx context.Context, step Step, res *StepResult, w Watcher) {
+func (r *runner) carryOut(ctx context.Context, step Step, res *attempt.Step, w Watcher) {
 	res.StartMS, r.matched = r.since(), ""
 	run := true
 	var err error
@@ -194,16 +168,16 @@ func (r *runner) carryOut(ctx context.Context, step Step, res *StepResult, w Wat
 	res.TookMS, res.Matched = r.since()-res.StartMS, r.matched
 	switch {
 	case err == nil && run:
-		res.State = StepPassed
+		res.State = attempt.Passed
 	case err == nil:
-		res.State = StepSkipped
+		res.State = attempt.Skipped
 	default:
-		res.State, res.Message = StepFailed, err.Error()
+		res.State, res.Message = attempt.Failed, err.Error()
 		if ctx.Err() != nil {
 			res.Message = fmt.Sprintf("the test's time ran out in this step: %v", err)
 		}
 		if lab, ok := errors.AsType[*LabError](err); ok {
-			res.State, res.Site = StepLabFault, lab.Site
+			res.State, res.Site = attempt.LabFault, lab.Site
 		}
 		shotCtx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
 		defer cancel()
@@ -213,7 +187,7 @@ func (r *runner) carryOut(ctx context.Context, step Step, res *StepResult, w Wat
 	}
 }
 
-func (r *runner) act(ctx context.Context, step Step, res *StepResult, w Watcher) error {
+func (r *runner) act(ctx context.Context, step Step, res *attempt.Step, w Watcher) error {
 	var text string
 	if step.Text != nil {
 		var err error

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/verdict"
 )
 
@@ -67,11 +68,11 @@ func (p *page) Title(context.Context) (string, error)                        { r
 func (p *page) Screenshot(context.Context) ([]byte, error)                   { return []byte("png"), nil }
 
 type notes struct {
-	steps []StepResult
+	steps []attempt.Step
 	shots []string
 }
 
-func (n *notes) StepDone(r StepResult) { n.steps = append(n.steps, r) }
+func (n *notes) StepDone(r attempt.Step) { n.steps = append(n.steps, r) }
 func (n *notes) Shot(name string, _ []byte) string {
 	n.shots = append(n.shots, name)
 	return name + ".png"
@@ -127,7 +128,7 @@ func TestActionsAreCarriedOutInOrder(t *testing.T) {
 		"upload /bundle/a.txt", "press 2", "scroll bottom", "dialog false"}, p.done)
 	assert.Equal(t, []string{"there"}, n.shots)
 	assert.Equal(t, "there.png", out.Steps[10].Shot)
-	assert.Equal(t, StepSkipped, out.Steps[12].State)
+	assert.Equal(t, attempt.Skipped, out.Steps[12].State)
 }
 
 func TestErrorsListTheMatches(t *testing.T) {
@@ -148,7 +149,7 @@ func TestErrorsListTheMatches(t *testing.T) {
 			out, n := run(t, &page{looks: []Sight{tc.sight}}, "  - click: Hold\n  - click: Never\n", Setting{})
 			assert.Equal(t, verdict.Failed, out.Verdict)
 			assert.Contains(t, out.Message, tc.want)
-			assert.Equal(t, []StepState{StepFailed, StepUnrun}, []StepState{out.Steps[0].State, out.Steps[1].State})
+			assert.Equal(t, []attempt.State{attempt.Failed, attempt.Unrun}, []attempt.State{out.Steps[0].State, out.Steps[1].State})
 			assert.Equal(t, []string{"failure"}, n.shots)
 			assert.Equal(t, "failure.png", out.Steps[0].Shot)
 		})
@@ -221,7 +222,7 @@ func TestTheLabsFaultIsNoFailure(t *testing.T) {
 	p := &page{looks: []Sight{seen(shown)}, fail: &LabError{Err: errors.New("chromedriver is gone")}}
 	out, _ := run(t, p, "  - visit: /\n", Setting{})
 	assert.Equal(t, verdict.LabFault, out.Verdict)
-	assert.Equal(t, StepLabFault, out.Steps[0].State)
+	assert.Equal(t, attempt.LabFault, out.Steps[0].State)
 }
 
 func TestTimeRunsOut(t *testing.T) {

@@ -7,37 +7,10 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
-	"strings"
 	"time"
+
+	"parallelpane/internal/core/source"
 )
-
-// Position is a place in a file. Line and Column count from 1.
-type Position struct {
-	File   string `json:"file"`
-	Line   int    `json:"line"`
-	Column int    `json:"column"`
-}
-
-func (p Position) String() string { return fmt.Sprintf("%s:%d:%d", p.File, p.Line, p.Column) }
-
-// Problem is one thing wrong with a file.
-type Problem struct {
-	Position
-	Message string `json:"message"`
-}
-
-func (p Problem) Error() string { return p.Position.String() + ": " + p.Message }
-
-// Problems is everything wrong with one or more files, in order of position.
-type Problems []Problem
-
-func (ps Problems) Error() string {
-	lines := make([]string, len(ps))
-	for i, p := range ps {
-		lines[i] = p.Error()
-	}
-	return strings.Join(lines, "\n")
-}
 
 // Script is one test file.
 type Script struct {
@@ -77,7 +50,7 @@ var Actions = []Action{Visit, Click, Enter, Choose, Press, Hover, Upload, Scroll
 // Step is one action or expectation. Which fields carry its arguments depends
 // on the action.
 type Step struct {
-	Position
+	source.Position
 	About  string // plain words for people; "" when the author gave none
 	If     *Expr  // nil means always
 	Within *Locator
@@ -117,7 +90,7 @@ type Expectation struct {
 
 // Locator says which element is meant.
 type Locator struct {
-	Position
+	source.Position
 	By     string // one of Ways
 	Value  *Text
 	Attr   string // the attribute's name, with attribute

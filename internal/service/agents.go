@@ -14,6 +14,7 @@ import (
 	"github.com/valyala/fasthttp"
 
 	"parallelpane/internal/blobs"
+	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/dispatch"
 	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/core/verdict"
@@ -261,15 +262,15 @@ func inOrder(r link.Result, has func(string) bool) (link.Result, error) {
 		return r, errorf(Invalid, "an attempt cannot end as %q", r.Verdict)
 	}
 	names := map[string]bool{}
-	kept := make([]link.File, 0, min(len(r.Files), link.MaxFiles))
+	kept := make([]attempt.File, 0, min(len(r.Files), attempt.MaxFiles))
 	for _, f := range r.Files {
 		switch {
 		case !fileName.MatchString(f.Name):
 			r.Detail.Cut = append(r.Detail.Cut, fmt.Sprintf("a file: %.120q is not a name for one", f.Name))
 		case names[f.Name]:
 			r.Detail.Cut = append(r.Detail.Cut, "a second file called "+f.Name)
-		case len(kept) == link.MaxFiles:
-			r.Detail.Cut = append(r.Detail.Cut, fmt.Sprintf("files beyond the first %d", link.MaxFiles))
+		case len(kept) == attempt.MaxFiles:
+			r.Detail.Cut = append(r.Detail.Cut, fmt.Sprintf("files beyond the first %d", attempt.MaxFiles))
 		case !has(f.Hash):
 			return r, errorf(Conflict, "the file %s has not been sent", f.Name)
 		default:
@@ -277,7 +278,7 @@ func inOrder(r link.Result, has func(string) bool) (link.Result, error) {
 			kept = append(kept, f)
 			continue
 		}
-		if len(kept) == link.MaxFiles || len(r.Detail.Cut) > link.MaxFiles {
+		if len(kept) == attempt.MaxFiles || len(r.Detail.Cut) > attempt.MaxFiles {
 			break
 		}
 	}

@@ -10,10 +10,9 @@ import (
 
 	"github.com/fxamacker/cbor/v2"
 
+	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/device"
 	"parallelpane/internal/core/record"
-	"parallelpane/internal/link"
-	"parallelpane/internal/script"
 	"parallelpane/internal/store"
 )
 
@@ -23,12 +22,12 @@ import (
 
 // setup is what attempts of a pane have in common.
 type setup struct {
-	Browser  string             `json:"browser"`
-	Version  string             `json:"version"`
-	Device   string             `json:"device"`
-	Emulated device.Outcome     `json:"emulated"`
-	Record   record.Policy      `json:"record"`
-	Lacking  []link.NotRecorded `json:"lacking"`
+	Browser  string                `json:"browser"`
+	Version  string                `json:"version"`
+	Device   string                `json:"device"`
+	Emulated device.Outcome        `json:"emulated"`
+	Record   record.Policy         `json:"record"`
+	Lacking  []attempt.NotRecorded `json:"lacking"`
 }
 
 // own is what an attempt says alone. It is short: times in milliseconds, a step's
@@ -46,7 +45,7 @@ type own struct {
 
 type ownStep struct {
 	_       struct{} `cbor:",toarray"`
-	State   script.StepState
+	State   attempt.State
 	Message string
 	Site    bool
 }
@@ -54,18 +53,18 @@ type ownStep struct {
 // pack writes a detail for the records. One with capabilities that a driver gave
 // is like no other and is kept whole. It panics on a detail that cannot be written,
 // which is a mistake in the program.
-func pack(d link.Detail) (out store.Detail) {
+func pack(d attempt.Detail) (out store.Detail) {
 	o := own{StartMS: d.StartMS, DriverMS: d.DriverMS, End: d.End, Cut: d.Cut}
 	if len(d.Given) > 0 {
 		raw := json.RawMessage(store.JSON(d))
 		o = own{Rest: &raw}
 	} else {
-		steps := make([]script.StepResult, len(d.Steps))
+		steps := make([]attempt.Step, len(d.Steps))
 		var at int64
 		for i, s := range d.Steps {
 			o.Steps = append(o.Steps, s.StartMS-at, s.TookMS)
 			at = s.StartMS + s.TookMS
-			if s.State != script.StepPassed || s.Message != "" || s.Site {
+			if s.State != attempt.Passed || s.Message != "" || s.Site {
 				if o.Ill == nil {
 					o.Ill = map[int]ownStep{}
 				}
@@ -86,9 +85,9 @@ func pack(d link.Detail) (out store.Detail) {
 }
 
 // unpack is the inverse of pack.
-func unpack(d store.Detail) (out link.Detail, err error) {
-	fail := func(err error) (link.Detail, error) {
-		return link.Detail{}, fmt.Errorf("what an attempt says in detail: %w", err)
+func unpack(d store.Detail) (out attempt.Detail, err error) {
+	fail := func(err error) (attempt.Detail, error) {
+		return attempt.Detail{}, fmt.Errorf("what an attempt says in detail: %w", err)
 	}
 	var o own
 	body, err := unsqueezed(d.Body)
@@ -122,7 +121,7 @@ func unpack(d store.Detail) (out link.Detail, err error) {
 	var at int64
 	for i := range out.Steps {
 		s := &out.Steps[i]
-		s.State, s.StartMS, s.TookMS = script.StepPassed, at+o.Steps[2*i], o.Steps[2*i+1]
+		s.State, s.StartMS, s.TookMS = attempt.Passed, at+o.Steps[2*i], o.Steps[2*i+1]
 		if ill, ok := o.Ill[i]; ok {
 			s.State, s.Message, s.Site = ill.State, ill.Message, ill.Site
 		}

@@ -4,7 +4,7 @@ import (
 	"errors"
 	"fmt"
 
-	"parallelpane/internal/script"
+	"parallelpane/internal/core/source"
 	"parallelpane/internal/store"
 )
 
@@ -26,7 +26,7 @@ const (
 type Error struct {
 	Kind     Kind
 	Message  string
-	Problems []script.Problem // places in files, when files are at fault
+	Problems []source.Problem // places in files, when files are at fault
 }
 
 func (e *Error) Error() string { return e.Message }

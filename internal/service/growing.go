@@ -8,6 +8,7 @@ import (
 	"slices"
 
 	"parallelpane/internal/blobs"
+	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/record"
 	"parallelpane/internal/link"
 	"parallelpane/internal/recording"
@@ -35,12 +36,12 @@ func (s *Service) Grow(session string, fence int64, name string, at int64, r io.
 	if full := s.Storage().Full; full != "" {
 		return link.Grown{}, errorf(NoRoom, "%s", full)
 	}
-	piece, err := io.ReadAll(io.LimitReader(r, link.MaxPiece+1))
+	piece, err := io.ReadAll(io.LimitReader(r, attempt.MaxPiece+1))
 	if err != nil {
 		return link.Grown{}, fmt.Errorf("piece of %s: %w", name, err)
 	}
-	if len(piece) > link.MaxPiece {
-		return link.Grown{}, errorf(TooLarge, "a piece has at most %d bytes", link.MaxPiece)
+	if len(piece) > attempt.MaxPiece {
+		return link.Grown{}, errorf(TooLarge, "a piece has at most %d bytes", attempt.MaxPiece)
 	}
 	s.mu.Lock()
 	open := s.growsLocked(session, fence)
@@ -49,8 +50,8 @@ func (s *Service) Grow(session string, fence int64, name string, at int64, r io.
 		return link.Grown{}, errorf(NotFound, "session %.80q is not open under lease %d", session, fence)
 	}
 	if at == 0 {
-		if all, err := s.grown.Of(session); err != nil || len(all) > link.MaxFiles {
-			return link.Grown{}, errors.Join(err, errorf(Invalid, "a session has at most %d files", link.MaxFiles))
+		if all, err := s.grown.Of(session); err != nil || len(all) > attempt.MaxFiles {
+			return link.Grown{}, errors.Join(err, errorf(Invalid, "a session has at most %d files", attempt.MaxFiles))
 		}
 	}
 	have, err := s.grown.Put(session, name, at, MaxFileBytes, piece)
@@ -64,8 +65,8 @@ func (s *Service) Grow(session string, fence int64, name string, at int64, r io.
 // still to be sent, whole.
 func (s *Service) HandOver(in link.Handover) (link.HandoverAnswer, error) {
 	answer := link.HandoverAnswer{Lacking: []string{}}
-	if len(in.Files) > link.MaxFiles {
-		return answer, errorf(Invalid, "a session has at most %d files", link.MaxFiles)
+	if len(in.Files) > attempt.MaxFiles {
+		return answer, errorf(Invalid, "a session has at most %d files", attempt.MaxFiles)
 	}
 	s.mu.Lock()
 	open := s.growsLocked(in.Session, in.Fence)
@@ -101,7 +102,7 @@ func (s *Service) dropGrown(session string) {
 // lostSession is one that ends without a result of its agent.
 type lostSession struct {
 	id     string
-	detail link.Detail // as it is on record
+	detail attempt.Detail // as it is on record
 }
 
 // adopt gives a session that was lost with its agent what had come of its files.
@@ -133,14 +134,14 @@ func (s *Service) adopt(l lostSession) {
 }
 
 // lostRecordings says why there is nothing of kinds that were to be recorded.
-func lostRecordings(p record.Policy, came map[record.Kind]bool) (out []link.NotRecorded) {
+func lostRecordings(p record.Policy, came map[record.Kind]bool) (out []attempt.NotRecorded) {
 	for _, kind := range record.Kinds {
 		switch {
 		case !p.Wants(kind) || came[kind]:
 		case p[kind] == record.Always && slices.Contains(recording.Streamed, kind):
-			out = append(out, link.NotRecorded{Kind: kind, Reason: "its agent was lost before any of it had come"})
+			out = append(out, attempt.NotRecorded{Kind: kind, Reason: "its agent was lost before any of it had come"})
 		default:
-			out = append(out, link.NotRecorded{Kind: kind, Reason: "its agent was lost, and this is handed in at the end"})
+			out = append(out, attempt.NotRecorded{Kind: kind, Reason: "its agent was lost, and this is handed in at the end"})
 		}
 	}
 	return out

@@ -8,11 +8,11 @@ import (
 	"slices"
 	"time"
 
+	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/device"
 	"parallelpane/internal/core/dispatch"
 	"parallelpane/internal/core/record"
 	"parallelpane/internal/core/verdict"
-	"parallelpane/internal/link"
 	"parallelpane/internal/store"
 )
 
@@ -173,7 +173,7 @@ func (p *Pane) note(c *Cell, a store.Attempt) {
 	}
 	c.Attempts, c.Agent, c.TookMS, c.Session = a.Number, a.Agent, a.TookMS, a.ID
 	if a.Verdict != string(verdict.Passed) {
-		c.Message = link.Clip(a.Message, maxCellMessage)
+		c.Message = attempt.Clip(a.Message, maxCellMessage)
 	}
 }
 

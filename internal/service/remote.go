@@ -16,6 +16,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/valyala/fasthttp"
 
+	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/combo"
 	"parallelpane/internal/core/device"
 	"parallelpane/internal/core/dispatch"
@@ -25,7 +26,6 @@ import (
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/link"
 	"parallelpane/internal/recording"
-	"parallelpane/internal/script"
 	"parallelpane/internal/store"
 	"parallelpane/internal/webdriver"
 )
@@ -483,7 +483,7 @@ func (s *Service) applyRemoteLocked(x *remoteSession, d dispatch.Decision, e *ef
 			if how == "" {
 				how = x.why
 			}
-			lost := link.Detail{Steps: []script.StepResult{}, End: how}
+			lost := attempt.Detail{Steps: []attempt.Step{}, End: how}
 			if x.row.OpenedAt > 0 {
 				lost.Record = x.order.Record
 				e.lost = append(e.lost, lostSession{x.row.ID, lost})
@@ -705,7 +705,7 @@ func (s *Service) takeUpRemotes(ctx context.Context) error {
 			x.row.Fence = 0
 			how := "the service was started again while it waited"
 			e := &effects{}
-			if err := s.store.Write(s.endLocked(x, link.Result{ID: row.ID, Verdict: verdict.LabFault, Message: how, StartedAt: row.QueuedAt, Detail: link.Detail{End: how}}, e)...); err != nil {
+			if err := s.store.Write(s.endLocked(x, link.Result{ID: row.ID, Verdict: verdict.LabFault, Message: how, StartedAt: row.QueuedAt, Detail: attempt.Detail{End: how}}, e)...); err != nil {
 				return err
 			}
 			continue

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/dispatch"
 	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/core/verdict"
@@ -38,7 +39,7 @@ func (l *lab) leaseOf(x *remoteSession) dispatch.Lease {
 }
 
 func (l *lab) resultOf(x *remoteSession, v verdict.Verdict) link.Result {
-	return link.Result{ID: x.row.ID, Fence: x.row.Fence, Agent: "quay", Verdict: v, Detail: link.Detail{End: "deleted by its client"}}
+	return link.Result{ID: x.row.ID, Fence: x.row.Fence, Agent: "quay", Verdict: v, Detail: attempt.Detail{End: "deleted by its client"}}
 }
 
 // A run whose files are gone, or are refused by now, is set aside with a note;

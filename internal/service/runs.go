@@ -13,13 +13,14 @@ import (
 	"strings"
 
 	"parallelpane/internal/blobs"
+	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/combo"
 	"parallelpane/internal/core/device"
 	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/core/plan"
 	"parallelpane/internal/core/record"
+	"parallelpane/internal/core/source"
 	"parallelpane/internal/core/verdict"
-	"parallelpane/internal/link"
 	"parallelpane/internal/project"
 	"parallelpane/internal/script"
 	"parallelpane/internal/store"
@@ -421,7 +422,7 @@ func (s *Service) Again(ctx context.Context, who Who, number int, notPassed bool
 
 func loadSuite(files project.Files, name string) (*project.Project, project.Suite, []*script.Script, error) {
 	fail := func(err error) (*project.Project, project.Suite, []*script.Script, error) {
-		if ps, ok := errors.AsType[script.Problems](err); ok {
+		if ps, ok := errors.AsType[source.Problems](err); ok {
 			return nil, project.Suite{}, nil, &Error{Kind: Invalid, Message: "the bundle's files have problems", Problems: ps}
 		}
 		return nil, project.Suite{}, nil, errorf(Invalid, "%v", err)
@@ -646,7 +647,7 @@ func (s *Service) TestOfRun(ctx context.Context, number, test int) (TestResult, 
 	}
 	for _, a := range attempts {
 		v := Attempt{ID: a.ID, Number: a.Number, Agent: a.Agent, Verdict: verdict.Verdict(a.Verdict), Message: a.Message,
-			StartedAt: at(a.StartedAt), TookMS: a.TookMS, Files: []link.File{}}
+			StartedAt: at(a.StartedAt), TookMS: a.TookMS, Files: []attempt.File{}}
 		if v.Detail, err = unpack(a.Detail); err != nil {
 			return out, fmt.Errorf("records of attempt %s: %w", a.ID, err)
 		}
@@ -660,8 +661,8 @@ func (s *Service) TestOfRun(ctx context.Context, number, test int) (TestResult, 
 	return out, nil
 }
 
-func linkFile(f store.File) link.File {
-	return link.File{Name: f.Name, Kind: f.Kind, Media: f.Media, Hash: f.Hash, Size: f.Size}
+func linkFile(f store.File) attempt.File {
+	return attempt.File{Name: f.Name, Kind: f.Kind, Media: f.Media, Hash: f.Hash, Size: f.Size}
 }
 
 // FilesOfRun lists the files that a run kept; kind "" means every kind.
@@ -682,15 +683,15 @@ func (s *Service) FilesOfRun(ctx context.Context, number int, kind string) ([]Ru
 }
 
 // OpenFile opens a file of an attempt.
-func (s *Service) OpenFile(ctx context.Context, attempt, name string) (link.File, *os.File, error) {
-	row, err := s.store.FileOf(ctx, attempt, name)
+func (s *Service) OpenFile(ctx context.Context, id, name string) (attempt.File, *os.File, error) {
+	row, err := s.store.FileOf(ctx, id, name)
 	if err != nil {
 		plain, _ := url.PathUnescape(name)
-		return link.File{}, nil, notFound(err, "attempt %s has no file %q", attempt, plain)
+		return attempt.File{}, nil, notFound(err, "attempt %s has no file %q", id, plain)
 	}
 	f, err := s.blobs.Get(row.Hash)
 	if errors.Is(err, fs.ErrNotExist) {
-		return link.File{}, nil, errorf(NotFound, "the file %q is no longer kept", name)
+		return attempt.File{}, nil, errorf(NotFound, "the file %q is no longer kept", name)
 	}
 	return linkFile(row), f, err
 }

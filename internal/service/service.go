@@ -23,10 +23,10 @@ import (
 	"time"
 
 	"parallelpane/internal/blobs"
+	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/dispatch"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/link"
-	"parallelpane/internal/script"
 	"parallelpane/internal/store"
 )
 
@@ -343,7 +343,7 @@ func (s *Service) applyLocked(ds []dispatch.Decision, extra ...store.Stmt) *effe
 		case dispatch.Lost:
 			r := s.live[d.Run]
 			lost := link.Result{ID: ended[d.Fence].id(d.Test), Fence: d.Fence, Test: d.Test, Attempt: d.Attempt, Agent: d.Agent,
-				Verdict: verdict.LabFault, Message: d.Why, StartedAt: now, Detail: link.Detail{Steps: []script.StepResult{}, Record: r.policy}}
+				Verdict: verdict.LabFault, Message: d.Why, StartedAt: now, Detail: attempt.Detail{Steps: []attempt.Step{}, Record: r.policy}}
 			a := s.attemptOf(r, d.Pane, lost)
 			batch = append(batch, store.AddAttempt(a, nil)...)
 			e.lost = append(e.lost, lostSession{a.ID, lost.Detail})

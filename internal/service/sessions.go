@@ -15,6 +15,7 @@ import (
 
 	"github.com/valyala/fasthttp"
 
+	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/remote"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/link"
@@ -59,8 +60,8 @@ type Session struct {
 	Asked    json.RawMessage `json:"asked" description:"capabilities that were asked for, without secrets"`
 	Options  remote.Options  `json:"options"`
 	TookMS   int64           `json:"took_ms"`
-	Detail   link.Detail     `json:"detail"`
-	Files    []link.File     `json:"files"`
+	Detail   attempt.Detail  `json:"detail"`
+	Files    []attempt.File  `json:"files"`
 	Attempts []AttemptGlance `json:"attempts" description:"all of the same test in the same pane"`
 	Facts    *Agent          `json:"facts" description:"the agent, if it is still known"`
 	Reaching string          `json:"reaching" description:"who has reached in"`
@@ -175,7 +176,7 @@ func (s *Service) sessionRow(ctx context.Context, id string) (store.SessionRow, 
 func (s *Service) Session(ctx context.Context, id string) (Session, error) {
 	s.mu.Lock()
 	if x, ok := s.scripts[id]; ok && s.live[x.run] != nil {
-		v := Session{SessionSummary: s.openScript(id, x, s.live[x.run]), Asked: json.RawMessage("{}"), Files: []link.File{}, Attempts: []AttemptGlance{}}
+		v := Session{SessionSummary: s.openScript(id, x, s.live[x.run]), Asked: json.RawMessage("{}"), Files: []attempt.File{}, Attempts: []AttemptGlance{}}
 		s.mu.Unlock()
 		return v, nil
 	}
@@ -184,7 +185,7 @@ func (s *Service) Session(ctx context.Context, id string) (Session, error) {
 	if err != nil {
 		return Session{}, err
 	}
-	v := Session{SessionSummary: sessionOf(row), Asked: json.RawMessage(row.Asked), Files: []link.File{}, Attempts: []AttemptGlance{}}
+	v := Session{SessionSummary: sessionOf(row), Asked: json.RawMessage(row.Asked), Files: []attempt.File{}, Attempts: []AttemptGlance{}}
 	if err := json.Unmarshal([]byte(row.Options), &v.Options); err != nil {
 		return v, fmt.Errorf("records of session %s: %w", id, err)
 	}
@@ -273,7 +274,7 @@ func (s *Service) Judge(ctx context.Context, id string, v link.SessionVerdict) e
 	if v.Verdict != verdict.Passed && v.Verdict != verdict.Failed && v.Verdict != verdict.Skipped {
 		return errorf(Invalid, "verdict: expected passed, failed or skipped, found %q", v.Verdict)
 	}
-	v.Message = link.Clip(v.Message, link.MaxMessage)
+	v.Message = attempt.Clip(v.Message, attempt.MaxMessage)
 	if x := s.liveSession(id); x != nil {
 		return s.judgeOpen(id, v)
 	}
@@ -323,7 +324,7 @@ func (s *Service) judgeEnded(ctx context.Context, row store.SessionRow, v link.S
 	r.try(row.Pane, row.Test, row.Number, v.Verdict)
 	r.cell(row.Pane, row.Test, r.view.Cells[row.Pane][row.Test].State, "")
 	if v.Verdict != verdict.Passed {
-		r.view.Cells[row.Pane][row.Test].Message = link.Clip(v.Message, maxCellMessage)
+		r.view.Cells[row.Pane][row.Test].Message = attempt.Clip(v.Message, maxCellMessage)
 	}
 	batch := append(store.JudgeSession(row.ID, string(v.Verdict), v.Message), store.Regard(r.record(row.Pane, row.Test))...)
 	if counts := store.JSON(copyCounts(r.view.Counts)); ended {

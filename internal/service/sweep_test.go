@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/link"
 )
@@ -36,7 +37,7 @@ func TestContentsThatNothingNamesGo(t *testing.T) {
 	kept, refused := l.file("the log of a result"), l.file("the log of a result that came too late")
 	for _, g := range l.granted("quay") {
 		got, err := l.Result(link.Result{ID: g.ids[0], Fence: g.Fence, Test: g.Tests[0], Agent: "quay", Verdict: verdict.Passed, StartedAt: l.now.UnixMilli(),
-			Files: []link.File{{Name: "agent.log", Kind: "logs", Hash: kept, Size: 19}}})
+			Files: []attempt.File{{Name: "agent.log", Kind: "logs", Hash: kept, Size: 19}}})
 		require.NoError(t, err)
 		require.True(t, got.Accepted)
 	}

@@ -3,12 +3,12 @@ package service
 import (
 	"time"
 
+	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/combo"
 	"parallelpane/internal/core/device"
 	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/core/record"
 	"parallelpane/internal/core/verdict"
-	"parallelpane/internal/link"
 	"parallelpane/internal/recording"
 )
 
@@ -226,8 +226,8 @@ type Attempt struct {
 	Message   string          `json:"message"`
 	StartedAt *time.Time      `json:"started_at"`
 	TookMS    int64           `json:"took_ms"`
-	Detail    link.Detail     `json:"detail"`
-	Files     []link.File     `json:"files"`
+	Detail    attempt.Detail  `json:"detail"`
+	Files     []attempt.File  `json:"files"`
 }
 
 // RunFile is a file kept by a run.
@@ -237,7 +237,7 @@ type RunFile struct {
 	Pane    int    `json:"pane"`
 	Label   string `json:"label"`
 	Test    string `json:"test"`
-	link.File
+	attempt.File
 }
 
 // Agent is an agent in the fleet.

@@ -17,6 +17,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/link"
@@ -275,7 +276,7 @@ func results(ctx context.Context, pane string) ([]row, error) {
 	}
 	defer stop()
 	work, leave, err := s.hands(ctx, func(_ link.Slice, t link.SliceTest) link.Result {
-		return link.Result{Verdict: verdict.Passed, TookMS: 900, StartedAt: time.Now().UnixMilli(), Detail: link.Detail{Browser: "kestrel"}}
+		return link.Result{Verdict: verdict.Passed, TookMS: 900, StartedAt: time.Now().UnixMilli(), Detail: attempt.Detail{Browser: "kestrel"}}
 	})
 	if err != nil {
 		return nil, err

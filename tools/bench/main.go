@@ -19,6 +19,7 @@ import (
 	"strings"
 	"time"
 
+	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/device"
 	"parallelpane/internal/demo/desk"
 	"parallelpane/internal/engine/chromium"
@@ -246,7 +247,7 @@ type timing struct {
 	outer  []time.Duration
 }
 
-func (t *timing) StepDone(script.StepResult) {
+func (t *timing) StepDone(attempt.Step) {
 	now := time.Now()
 	t.outer = append(t.outer, now.Sub(t.step)-(*t.driver-t.last))
 	t.step, t.last = now, *t.driver

@@ -23,11 +23,11 @@ import (
 	"github.com/jmoiron/sqlx"
 	"modernc.org/sqlite"
 
+	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/device"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/engine/chromium"
 	"parallelpane/internal/link"
-	"parallelpane/internal/script"
 	"parallelpane/internal/sessions"
 )
 
@@ -191,10 +191,10 @@ func (s *served) grow(ctx context.Context, tests, panes, times int) (bundle stri
 
 // outcome is an attempt of ten steps of which one in thirty fails.
 func outcome(slice link.Slice, t link.SliceTest) link.Result {
-	r := link.Result{Verdict: verdict.Passed, StartedAt: time.Now().UnixMilli(), Detail: link.Detail{Browser: "kestrel", Version: "12.1", StartMS: 200 + mathrand.Int64N(900)}}
+	r := link.Result{Verdict: verdict.Passed, StartedAt: time.Now().UnixMilli(), Detail: attempt.Detail{Browser: "kestrel", Version: "12.1", StartMS: 200 + mathrand.Int64N(900)}}
 	at := r.Detail.StartMS
 	for i := range 10 {
-		step := script.StepResult{Index: i, Title: fmt.Sprintf("%s: step %d of it", t.Name, i+1), Action: "click", State: script.StepPassed,
+		step := attempt.Step{Index: i, Title: fmt.Sprintf("%s: step %d of it", t.Name, i+1), Action: "click", State: attempt.Passed,
 			Matched: fmt.Sprintf("button %q", fmt.Sprint("Berth ", i)), StartMS: at + mathrand.Int64N(3), TookMS: mathrand.Int64N(900)}
 		step.At.File, step.At.Line = t.File, i+3
 		at = step.StartMS + step.TookMS
@@ -203,7 +203,7 @@ func outcome(slice link.Slice, t link.SliceTest) link.Result {
 	if r.TookMS = at; mathrand.IntN(30) == 0 {
 		last := &r.Detail.Steps[9]
 		r.Verdict, r.Message = verdict.Failed, fmt.Sprintf("step 10: expected the page to read %q, and it did not within 6 s", "Berth held")
-		last.State, last.Message = script.StepFailed, r.Message
+		last.State, last.Message = attempt.Failed, r.Message
 	}
 	return r
 }
@@ -326,7 +326,7 @@ func (s *served) sweepUnder(ctx context.Context, bundle string) (slowest time.Du
 			body := make([]byte, 200) // a file comes first, as it does
 			_, _ = rand.Read(body)
 			sum := sha256.Sum256(body)
-			r.Files = []link.File{{Name: "agent.log", Kind: "logs", Media: "text/plain", Hash: hex.EncodeToString(sum[:]), Size: int64(len(body))}}
+			r.Files = []attempt.File{{Name: "agent.log", Kind: "logs", Media: "text/plain", Hash: hex.EncodeToString(sum[:]), Size: int64(len(body))}}
 			if err := s.call(ctx, http.MethodPut, "/agent/files/"+r.Files[0].Hash, s.agent, body, nil); err != nil {
 				return 0, 0, err
 			}
@@ -432,8 +432,12 @@ func (s *served) drawn(ctx context.Context, pane string, last int, wide string) 
 	}
 	time.Sleep(time.Second) // it is told of what comes
 	live, err := frames(0, 30)
-	stop()
+	time.AfterFunc(3*time.Second, stop)
 	if err != nil {
+		var st any
+		fmt.Println(b.Execute(ctx, `return [document.querySelectorAll("[role=cell] a").length, document.title, performance.now(), document.hidden, location.href, performance.getEntriesByType("resource").map(r => [r.name, r.startTime, r.duration, r.transferSize]).slice(-12)]`, &st), st)
+		png, _ := b.Screenshot(ctx)
+		_ = os.WriteFile("/tmp/w/live.png", png, 0o644)
 		return nil, fmt.Errorf("while results come in: %w", err)
 	}
 	n := <-fed

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/device"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/demo/desk"
@@ -26,7 +27,7 @@ import (
 
 type quiet struct{ shots []string }
 
-func (q *quiet) StepDone(script.StepResult) {}
+func (q *quiet) StepDone(attempt.Step) {}
 func (q *quiet) Shot(name string, _ []byte) string {
 	q.shots = append(q.shots, name)
 	return name

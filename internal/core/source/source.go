@@ -1,0 +1,35 @@
+// Package source says where in a file something stands, and what is wrong there.
+package source
+
+import (
+	"fmt"
+	"strings"
+)
+
+// Position is a place in a file. Line and Column count from 1.
+type Position struct {
+	File   string `json:"file"`
+	Line   int    `json:"line"`
+	Column int    `json:"column"`
+}
+
+func (p Position) String() string { return fmt.Sprintf("%s:%d:%d", p.File, p.Line, p.Column) }
+
+// Problem is one thing wrong with a file.
+type Problem struct {
+	Position
+	Message string `json:"message"`
+}
+
+func (p Problem) Error() string { return p.Position.String() + ": " + p.Message }
+
+// Problems is everything wrong with one or more files, in order of position.
+type Problems []Problem
+
+func (ps Problems) Error() string {
+	lines := make([]string, len(ps))
+	for i, p := range ps {
+		lines[i] = p.Error()
+	}
+	return strings.Join(lines, "\n")
+}
