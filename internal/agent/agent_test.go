@@ -26,6 +26,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"parallelpane/internal/agent"
+	"parallelpane/internal/api"
 	"parallelpane/internal/core/dispatch"
 	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/core/verdict"
@@ -182,17 +183,17 @@ func (o *office) run(tests int, step string) int {
 	sum := sha256.Sum256(buf.Bytes())
 	hash := hex.EncodeToString(sum[:])
 	require.NoError(o.t, o.svc.PutBundle(hash, &buf))
-	run, err := o.svc.Submit(o.t.Context(), service.Who{Name: "kestrel", Role: service.Runner}, service.RunRequest{Bundle: hash})
+	run, err := o.svc.Submit(o.t.Context(), api.Who{Name: "kestrel", Role: api.Runner}, api.RunRequest{Bundle: hash})
 	require.NoError(o.t, err)
 	return run.Number
 }
 
-func (o *office) ended(number int) (run service.Run) {
+func (o *office) ended(number int) (run api.Run) {
 	o.t.Helper()
 	o.until(func() bool {
 		var err error
 		run, err = o.svc.Run(o.t.Context(), number)
-		return err == nil && run.State == service.Ended
+		return err == nil && run.State == api.Ended
 	})
 	return run
 }
@@ -258,7 +259,7 @@ func TestCancellingFreesTheSlotAtOnce(t *testing.T) {
 	o.work(p, "quay", 1)
 	number := o.run(3, "")
 	o.until(func() bool { p.mu.Lock(); defer p.mu.Unlock(); return p.open == 1 })
-	_, err := o.svc.Cancel(t.Context(), service.Who{Name: "kestrel"}, number)
+	_, err := o.svc.Cancel(t.Context(), api.Who{Name: "kestrel"}, number)
 	require.NoError(t, err)
 	o.until(func() bool { p.mu.Lock(); defer p.mu.Unlock(); return p.open == 0 })
 	p.set(func() { p.hold = nil })
@@ -330,7 +331,7 @@ func TestCancelledWorkLeavesNothingOnDisk(t *testing.T) {
 	}
 	p.set(func() { p.hold = hold }) // the second visit waits
 	o.until(func() bool { return len(kept()) > 0 })
-	_, err := o.svc.Cancel(t.Context(), service.Who{Name: "kestrel"}, number)
+	_, err := o.svc.Cancel(t.Context(), api.Who{Name: "kestrel"}, number)
 	require.NoError(t, err)
 	o.until(func() bool { p.mu.Lock(); defer p.mu.Unlock(); return p.open == 0 })
 	o.until(func() bool { return len(kept()) == 0 })

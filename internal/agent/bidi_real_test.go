@@ -11,13 +11,13 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/bidi"
 	"parallelpane/internal/engine"
 	"parallelpane/internal/engine/chromium"
 	"parallelpane/internal/engine/conformance"
 	"parallelpane/internal/engine/gecko"
 	"parallelpane/internal/recording"
-	"parallelpane/internal/service"
 )
 
 // A client's BiDi connection goes through service and agent to the browser, has
@@ -33,7 +33,7 @@ func TestBiDiThroughTheService(t *testing.T) {
 			conformance.Browser(t, f)
 			o := opened(t, t.TempDir(), "127.0.0.1:0")
 			o.work(f, "quay", 1)
-			r := o.runner("build", service.Runner)
+			r := o.runner("build", api.Runner)
 			a := r.do("POST", "/session", `{"capabilities":{"alwaysMatch":{"browserName":"`+name+`","webSocketUrl":true,"pane:options":{"test":"Tides","record":{"network":"always","commands":"always"}}}}}`)
 			require.Equal(t, 200, a.status, "%s", a.value)
 			var v struct {
@@ -101,7 +101,7 @@ func TestBiDiThatWasNotAskedFor(t *testing.T) {
 	conformance.Browser(t, f)
 	o := opened(t, t.TempDir(), "127.0.0.1:0")
 	o.work(f, "quay", 1)
-	r := o.runner("build", service.Runner)
+	r := o.runner("build", api.Runner)
 	a := r.do("POST", "/session", `{"capabilities":{"alwaysMatch":{"browserName":"chromium","pane:options":{"test":"Tides","record":{"console":"always"}}}}}`)
 	require.Equal(t, 200, a.status, "%s", a.value)
 	assert.NotContains(t, string(a.value), "webSocketUrl", "the lab's own connection is not the client's")

@@ -9,12 +9,12 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/engine"
 	"parallelpane/internal/engine/chromium"
 	"parallelpane/internal/engine/conformance"
 	"parallelpane/internal/engine/gecko"
 	"parallelpane/internal/engine/webkit"
-	"parallelpane/internal/service"
 	"parallelpane/internal/webdriver"
 )
 
@@ -36,7 +36,7 @@ func (f through) Launch(_ context.Context, o engine.Options) (*engine.Instance, 
 	inst.Caps["pane:options"] = options
 	inst.Watch(func() error {
 		f.o.until(func() bool {
-			open, err := f.o.svc.Sessions(f.o.t.Context(), service.SessionFilter{State: "open"})
+			open, err := f.o.svc.Sessions(f.o.t.Context(), api.SessionFilter{State: "open"})
 			return err == nil && len(open) == 0
 		})
 		return errors.New("the session has ended")
@@ -55,7 +55,7 @@ func TestEnginesConformThroughTheEndpoint(t *testing.T) {
 			conformance.Browser(t, c.family)
 			o := opened(t, t.TempDir(), "127.0.0.1:0")
 			o.work(c.family, "quay", 1)
-			r := o.runner("build", service.Runner)
+			r := o.runner("build", api.Runner)
 			caps := webdriver.Capabilities{"browserName": name, "acceptInsecureCerts": true, "unhandledPromptBehavior": "ignore"}
 			if c.bidi {
 				caps["webSocketUrl"] = true
@@ -69,9 +69,9 @@ func TestEnginesConformThroughTheEndpoint(t *testing.T) {
 	}
 }
 
-func (o *office) sessions() []service.SessionSummary {
+func (o *office) sessions() []api.SessionSummary {
 	o.t.Helper()
-	all, err := o.svc.Sessions(o.t.Context(), service.SessionFilter{})
+	all, err := o.svc.Sessions(o.t.Context(), api.SessionFilter{})
 	require.NoError(o.t, err)
 	return all
 }

@@ -12,13 +12,13 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/record"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/engine/standin"
 	"parallelpane/internal/link"
 	"parallelpane/internal/recording"
-	"parallelpane/internal/service"
 )
 
 // grown is what has come of a file of an open session.
@@ -50,7 +50,7 @@ func (o *office) commands(session string) (names []string) {
 func TestARecordingArrivesWhileItsSessionRuns(t *testing.T) {
 	o, site := opened(t, t.TempDir(), "127.0.0.1:0"), pier(t)
 	o.work(birds(standin.Faults{}), "quay", 1)
-	r := o.runner("build", service.Runner)
+	r := o.runner("build", api.Runner)
 	id := r.open(`{"test":"Tides","record":{"commands":"always","screenshots":"always"}}`)
 	r.do("POST", "/session/"+id+"/url", `{"url":"`+site.URL+`"}`)
 	o.until(func() bool { return strings.Contains(o.grown(id, recording.CommandsFile), "Navigate To") })
@@ -70,7 +70,7 @@ func TestARecordingArrivesWhileItsSessionRuns(t *testing.T) {
 func TestWhatIsKeptUnlessPassedIsNotSentBefore(t *testing.T) {
 	o, site := opened(t, t.TempDir(), "127.0.0.1:0"), pier(t)
 	o.work(birds(standin.Faults{}), "quay", 1)
-	r := o.runner("build", service.Runner)
+	r := o.runner("build", api.Runner)
 	id := r.open(`{"test":"Tides","record":{"commands":"unless-passed","screenshots":"always"}}`)
 	r.do("POST", "/session/"+id+"/url", `{"url":"`+site.URL+`"}`)
 	o.until(func() bool { return o.grown(id, "command-00001.png") != "" })
@@ -85,7 +85,7 @@ func TestWhatIsKeptUnlessPassedIsNotSentBefore(t *testing.T) {
 func TestWhatALostAgentRecordedIsKept(t *testing.T) {
 	o, site := opened(t, t.TempDir(), "127.0.0.1:0"), pier(t)
 	stop := o.work(birds(standin.Faults{}), "quay", 1)
-	r := o.runner("build", service.Runner)
+	r := o.runner("build", api.Runner)
 	id := r.open(`{"test":"Tides","record":{"commands":"always","screenshots":"always","logs":"always","video":"unless-passed"}}`)
 	r.do("POST", "/session/"+id+"/url", `{"url":"`+site.URL+`"}`)
 	o.until(func() bool {
@@ -137,7 +137,7 @@ func TestWhatALostAgentRecordedOfAScriptIsKept(t *testing.T) {
 func TestPiecesThatAreNotTaken(t *testing.T) {
 	o := opened(t, t.TempDir(), "127.0.0.1:0")
 	o.work(birds(standin.Faults{}), "quay", 1)
-	id := o.runner("build", service.Runner).open(`{"test":"Tides"}`)
+	id := o.runner("build", api.Runner).open(`{"test":"Tides"}`)
 	put := func(session string, fence int64, name string, at int64, r io.Reader) string {
 		_, err := o.svc.Grow(session, fence, name, at, r)
 		require.Error(t, err)
@@ -156,7 +156,7 @@ func TestPiecesOutliveTheService(t *testing.T) {
 	dir := t.TempDir()
 	o, site := opened(t, dir, "127.0.0.1:0"), pier(t)
 	o.work(birds(standin.Faults{}), "quay", 1)
-	r := o.runner("build", service.Runner)
+	r := o.runner("build", api.Runner)
 	id := r.open(`{"test":"Tides","record":{"commands":"always"}}`)
 	r.do("POST", "/session/"+id+"/url", `{"url":"`+site.URL+`"}`)
 	o.until(func() bool { return strings.Contains(o.grown(id, recording.CommandsFile), "Navigate To") })
@@ -184,7 +184,7 @@ func TestPiecesOutliveTheService(t *testing.T) {
 func TestFilesThatAreHandedOver(t *testing.T) {
 	o := opened(t, t.TempDir(), "127.0.0.1:0")
 	o.work(birds(standin.Faults{}), "quay", 1)
-	id := o.runner("build", service.Runner).open(`{"test":"Tides","record":"never"}`)
+	id := o.runner("build", api.Runner).open(`{"test":"Tides","record":"never"}`)
 	const tide, ebb = "tide\n", "ebb\n"
 	_, err := o.svc.Grow(id, 1, recording.ConsoleFile, 0, strings.NewReader(tide))
 	require.NoError(t, err)

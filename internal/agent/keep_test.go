@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/core/record"
 	"parallelpane/internal/core/retain"
 	"parallelpane/internal/core/verdict"
@@ -18,7 +19,7 @@ import (
 func TestASweepLeavesVerdictsAlone(t *testing.T) {
 	o, site := opened(t, t.TempDir(), "127.0.0.1:0"), pier(t)
 	o.work(birds(standin.Faults{}), "quay", 2)
-	r := o.runner("build", service.Runner)
+	r := o.runner("build", api.Runner)
 	var ids []string
 	for _, v := range []string{"passed", "failed"} {
 		id := r.open(`{"project":"saltmarsh","test":"` + v + `"}`)
@@ -29,7 +30,7 @@ func TestASweepLeavesVerdictsAlone(t *testing.T) {
 	}
 	passed, failed := o.over(ids[0]), o.over(ids[1])
 	require.NotEmpty(t, passed.Files)
-	require.NoError(t, o.svc.SetProject(service.ProjectSettings{Name: "saltmarsh", Record: record.Policy{}, Keep: []retain.Rule{{Verdict: verdict.Passed, Days: 1e-9}}}))
+	require.NoError(t, o.svc.SetProject(api.ProjectSettings{Name: "saltmarsh", Record: record.Policy{}, Keep: []retain.Rule{{Verdict: verdict.Passed, Days: 1e-9}}}))
 	dry, err := o.svc.Sweep(t.Context(), true)
 	require.NoError(t, err)
 	assert.Equal(t, []int{len(passed.Files), len(failed.Files)}, []int{dry.Count, dry.Left})
@@ -50,15 +51,15 @@ func TestASweepLeavesVerdictsAlone(t *testing.T) {
 	again, err := o.svc.Sweep(t.Context(), false)
 	require.NoError(t, err)
 	assert.Zero(t, again.Count)
-	assert.Error(t, o.svc.SetProject(service.ProjectSettings{Name: "saltmarsh", Keep: []retain.Rule{{Kind: "film", Days: 1}}}))
+	assert.Error(t, o.svc.SetProject(api.ProjectSettings{Name: "saltmarsh", Keep: []retain.Rule{{Kind: "film", Days: 1}}}))
 }
 
-func firstFile(s service.Session) string { return s.Files[0].Name }
+func firstFile(s api.Session) string { return s.Files[0].Name }
 
 func TestWithoutRoomVerdictsAreKeptAndRecordingsAreNot(t *testing.T) {
 	o, site := openedWith(t, service.Config{Dir: t.TempDir(), Log: slog.New(slog.DiscardHandler), Tick: 50 * time.Millisecond, MinFree: 1 << 62}, "127.0.0.1:0"), pier(t)
 	o.work(birds(standin.Faults{}), "quay", 1)
-	r := o.runner("build", service.Runner)
+	r := o.runner("build", api.Runner)
 	assert.Contains(t, o.svc.Storage().Full, "The service's disk is nearly full")
 	id := r.open(`{"test":"Tides","record":"always"}`)
 	r.do("POST", "/session/"+id+"/url", `{"url":"`+site.URL+`"}`)

@@ -12,9 +12,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/engine/standin"
-	"parallelpane/internal/service"
 	"parallelpane/internal/snippet"
 )
 
@@ -25,8 +25,8 @@ const hard = `It's "Tides" & fees, \ all $(id) ${x} %s """ ''' \u0022 */ //ø⚓
 func TestExamplesRun(t *testing.T) {
 	o, site := opened(t, t.TempDir(), "127.0.0.1:0"), pier(t)
 	o.work(birds(standin.Faults{}), "quay", 2)
-	r := o.runner("build", service.Runner)
-	s, err := o.svc.Snippets(service.SnippetRequest{Service: "http://" + o.address, Browser: "kestrel", Version: ">=12", Test: hard, Run: "examples", Tags: "a b", Record: "video=never", Address: site.URL})
+	r := o.runner("build", api.Runner)
+	s, err := o.svc.Snippets(api.SnippetRequest{Service: "http://" + o.address, Browser: "kestrel", Version: ">=12", Test: hard, Run: "examples", Tags: "a b", Record: "video=never", Address: site.URL})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"quay"}, s.Agents.Idle)
 	ran := 0
@@ -68,22 +68,22 @@ func TestExamplesThatCannotBeWritten(t *testing.T) {
 	o.work(birds(standin.Faults{}), "quay", 1)
 	o.until(func() bool { return len(o.svc.Agents()) > 0 })
 	for _, c := range []struct {
-		r    service.SnippetRequest
+		r    api.SnippetRequest
 		says string
 	}{
-		{service.SnippetRequest{Service: "lab"}, "expected an address"},
-		{service.SnippetRequest{Service: "http://lab", Address: "x\"; rm -rf"}, "cannot be written into a program"},
-		{service.SnippetRequest{Service: "http://lab", Version: "x"}, "chooses no version"},
-		{service.SnippetRequest{Service: "http://lab", Labels: "site"}, "expected NAME=VALUE"},
-		{service.SnippetRequest{Service: "http://lab", Device: "abacus"}, "abacus"},
+		{api.SnippetRequest{Service: "lab"}, "expected an address"},
+		{api.SnippetRequest{Service: "http://lab", Address: "x\"; rm -rf"}, "cannot be written into a program"},
+		{api.SnippetRequest{Service: "http://lab", Version: "x"}, "chooses no version"},
+		{api.SnippetRequest{Service: "http://lab", Labels: "site"}, "expected NAME=VALUE"},
+		{api.SnippetRequest{Service: "http://lab", Device: "abacus"}, "abacus"},
 	} {
 		_, err := o.svc.Snippets(c.r)
 		assert.ErrorContains(t, err, c.says)
 	}
-	s, err := o.svc.Snippets(service.SnippetRequest{Service: "http://lab", Browser: "osprey", Version: ">=9"})
+	s, err := o.svc.Snippets(api.SnippetRequest{Service: "http://lab", Browser: "osprey", Version: ">=9"})
 	require.NoError(t, err)
 	assert.Contains(t, s.Why, "the lab has 7.2")
-	s, err = o.svc.Snippets(service.SnippetRequest{Service: "http://lab", Browser: "kestrel", BiDi: "yes"})
+	s, err = o.svc.Snippets(api.SnippetRequest{Service: "http://lab", Browser: "kestrel", BiDi: "yes"})
 	require.NoError(t, err)
 	assert.Equal(t, "kestrel has no webSocketUrl", s.Why)
 }

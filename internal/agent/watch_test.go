@@ -9,16 +9,16 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/engine/standin"
 	"parallelpane/internal/link"
-	"parallelpane/internal/service"
 )
 
 func TestManyWatchOneSession(t *testing.T) {
 	o, site := opened(t, t.TempDir(), "127.0.0.1:0"), pier(t)
 	o.work(birds(standin.Faults{}), "quay", 1)
-	r := o.runner("build", service.Runner)
+	r := o.runner("build", api.Runner)
 	id := r.open(`{"test":"Tides"}`)
 	before, err := o.svc.Picture(t.Context(), id, 0)
 	require.NoError(t, err)
@@ -61,11 +61,11 @@ func TestManyWatchOneSession(t *testing.T) {
 func TestASessionIsReachedIntoAndLetGo(t *testing.T) {
 	o, site := opened(t, t.TempDir(), "127.0.0.1:0"), pier(t)
 	o.work(birds(standin.Faults{}), "quay", 1)
-	r := o.runner("build", service.Runner)
+	r := o.runner("build", api.Runner)
 	id := r.open(`{"test":"Tides","idleLimit":30}`)
 	r.do("POST", "/session/"+id+"/url", `{"url":"`+site.URL+`"}`)
-	tern, gull := service.Who{Name: "tern (console)"}, service.Who{Name: "gull"}
-	hand := func(who service.Who, h link.Hand) (string, error) { return o.svc.ByHand(who, id, h) }
+	tern, gull := api.Who{Name: "tern (console)"}, api.Who{Name: "gull"}
+	hand := func(who api.Who, h link.Hand) (string, error) { return o.svc.ByHand(who, id, h) }
 	_, err := hand(tern, link.Hand{Do: "type", Text: "x"})
 	assert.ErrorContains(t, err, "reach into the session first")
 	_, err = hand(tern, link.Hand{Do: "reach"})
@@ -113,11 +113,11 @@ func TestASessionIsReachedIntoAndLetGo(t *testing.T) {
 }
 
 // theOpenOne waits until one session is open.
-func (o *office) theOpenOne() service.SessionSummary {
+func (o *office) theOpenOne() api.SessionSummary {
 	o.t.Helper()
-	var open []service.SessionSummary
+	var open []api.SessionSummary
 	o.until(func() bool {
-		open, _ = o.svc.Sessions(o.t.Context(), service.SessionFilter{State: "open"})
+		open, _ = o.svc.Sessions(o.t.Context(), api.SessionFilter{State: "open"})
 		return len(open) == 1
 	})
 	return open[0]
@@ -133,20 +133,20 @@ func TestAScriptsSessionCanBeWatchedToo(t *testing.T) {
 	s, err := o.svc.Session(t.Context(), open.ID)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"script", "open", "T0", "quay", "chromium"}, []string{s.Kind, s.State, s.Test, s.Agent, s.Browser})
-	for f, want := range map[service.SessionFilter]int{{Text: "t0"}: 1, {Browser: "firefox"}: 0, {Kind: "remote"}: 0, {Run: number}: 1, {Verdict: "failed"}: 0, {Tag: "none"}: 0, {Agent: "quay"}: 1} {
+	for f, want := range map[api.SessionFilter]int{{Text: "t0"}: 1, {Browser: "firefox"}: 0, {Kind: "remote"}: 0, {Run: number}: 1, {Verdict: "failed"}: 0, {Tag: "none"}: 0, {Agent: "quay"}: 1} {
 		got, err := o.svc.Sessions(t.Context(), f)
 		require.NoError(t, err)
 		assert.Len(t, got, want, "%+v", f)
 	}
-	assert.ErrorContains(t, o.svc.EndSession(t.Context(), service.Who{}, open.ID), "serves a script: cancel run")
+	assert.ErrorContains(t, o.svc.EndSession(t.Context(), api.Who{}, open.ID), "serves a script: cancel run")
 	close(hold)
 	run := o.ended(number)
 	assert.Equal(t, open.ID, run.Cells[0][0].Session)
 	ended := o.over(open.ID)
 	assert.Equal(t, "its script ended", ended.End)
-	assert.ErrorContains(t, o.svc.EndSession(t.Context(), service.Who{}, ended.ID), "cancel run")
+	assert.ErrorContains(t, o.svc.EndSession(t.Context(), api.Who{}, ended.ID), "cancel run")
 	assert.ErrorContains(t, o.svc.Judge(t.Context(), ended.ID, link.SessionVerdict{Verdict: "passed"}), "has its verdict from its steps")
-	for says, f := range map[string]service.SessionFilter{"unknown verdict": {Verdict: "fine"}, "state: expected": {State: "asleep"}, "since: expected a day": {Since: "today"}} {
+	for says, f := range map[string]api.SessionFilter{"unknown verdict": {Verdict: "fine"}, "state: expected": {State: "asleep"}, "since: expected a day": {Since: "today"}} {
 		_, err := o.svc.Sessions(t.Context(), f)
 		assert.ErrorContains(t, err, says)
 	}
@@ -161,7 +161,7 @@ func TestAForgottenSessionIsGivenBack(t *testing.T) {
 	number := o.run(1, "")
 	open := o.theOpenOne()
 	o.until(func() bool {
-		_, err := o.svc.ByHand(service.Who{Name: "tern"}, open.ID, link.Hand{Do: "reach"})
+		_, err := o.svc.ByHand(api.Who{Name: "tern"}, open.ID, link.Hand{Do: "reach"})
 		return err == nil
 	})
 	close(hold) // the command under way ends, and the next one waits for tern
@@ -179,7 +179,7 @@ func TestAForgottenSessionIsGivenBack(t *testing.T) {
 func TestAFirstLookIsAFreshOne(t *testing.T) {
 	o, site := opened(t, t.TempDir(), "127.0.0.1:0"), pier(t)
 	o.work(birds(standin.Faults{}), "quay", 1)
-	r := o.runner("build", service.Runner)
+	r := o.runner("build", api.Runner)
 	id := r.open(`{"test":"Tides"}`)
 	before, err := o.svc.Picture(t.Context(), id, 0)
 	require.NoError(t, err)

@@ -15,9 +15,9 @@ import (
 	"strings"
 	"time"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/core/source"
 	"parallelpane/internal/core/verdict"
-	"parallelpane/internal/service"
 )
 
 // DefaultAddress is where a service listens unless told otherwise.
@@ -127,7 +127,7 @@ func (c *client) sendBundle(ctx context.Context, hash string, bundle []byte) (se
 // follow calls f for each event of a run, after fresh was called with the
 // run as it stands; again after each lost connection. It returns when f says
 // stop, the context ends, or the service stays away for a minute.
-func (c *client) follow(ctx context.Context, number int, fresh func(service.Run) (stop bool), f func(service.Event) (stop bool)) error {
+func (c *client) follow(ctx context.Context, number int, fresh func(api.Run) (stop bool), f func(api.Event) (stop bool)) error {
 	var away time.Time
 	for {
 		stop, err := c.followOnce(ctx, number, fresh, f)
@@ -152,13 +152,13 @@ func (c *client) follow(ctx context.Context, number int, fresh func(service.Run)
 	}
 }
 
-func (c *client) followOnce(ctx context.Context, number int, fresh func(service.Run) bool, f func(service.Event) bool) (stop bool, err error) {
+func (c *client) followOnce(ctx context.Context, number int, fresh func(api.Run) bool, f func(api.Event) bool) (stop bool, err error) {
 	resp, err := c.do(ctx, http.MethodGet, fmt.Sprintf("/runs/%d/events", number), nil)
 	if err != nil {
 		return false, err
 	}
 	defer resp.Body.Close()
-	var run service.Run
+	var run api.Run
 	if err := c.get(ctx, fmt.Sprintf("/runs/%d", number), &run); err != nil {
 		return false, err
 	}
@@ -172,12 +172,12 @@ func (c *client) followOnce(ctx context.Context, number int, fresh func(service.
 		if !ok {
 			continue
 		}
-		var e service.Event
+		var e api.Event
 		if err := json.Unmarshal([]byte(data), &e); err != nil {
 			return false, fmt.Errorf("event: %w", err)
 		}
 		if e.Whole {
-			var now service.Run
+			var now api.Run
 			if err := c.get(ctx, fmt.Sprintf("/runs/%d", number), &now); err != nil {
 				return false, err
 			}

@@ -13,8 +13,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/core/verdict"
-	"parallelpane/internal/service"
 )
 
 // refused runs a command that fails with a code and says some text.
@@ -64,7 +64,7 @@ func TestPresetsAndSchedules(t *testing.T) {
 	b.want([]string{"preset", "save", "nightly", "--dir", b.project, "--tag", "smoke"}, "pane preset run nightly")
 	b.want([]string{"preset", "list"}, "nightly")
 	assert.NotContains(t, b.want([]string{"preset", "list", "--text", "daily"}), "nightly")
-	var presets []service.Preset
+	var presets []api.Preset
 	require.NoError(t, json.Unmarshal([]byte(b.want([]string{"preset", "list", "--json"})), &presets))
 	require.Len(t, presets, 1)
 	assert.Equal(t, []string{"smoke"}, presets[0].Request.Tags)
@@ -109,8 +109,8 @@ func TestAnInterruptedRunIsCancelled(t *testing.T) {
 	b.agent("quay")
 	cmd := b.spawn("run", "--service", b.listen, "--dir", b.project, "--tag", "slow")
 	require.Eventually(t, func() bool {
-		var runs []service.RunSummary
-		return json.Unmarshal([]byte(b.want([]string{"runs", "--json"})), &runs) == nil && len(runs) == 1 && runs[0].State == service.Running
+		var runs []api.RunSummary
+		return json.Unmarshal([]byte(b.want([]string{"runs", "--json"})), &runs) == nil && len(runs) == 1 && runs[0].State == api.Running
 	}, 30*time.Second, 50*time.Millisecond)
 	require.NoError(t, cmd.Process.Signal(os.Interrupt))
 	_ = cmd.Wait()
@@ -151,9 +151,9 @@ func TestFilesAreFetched(t *testing.T) {
 }
 
 func TestLinesOfARunAsItGoes(t *testing.T) {
-	run := service.Run{Tests: make([]service.Test, 4), Panes: []service.Pane{
-		{Index: 0, Label: "chromium", Counts: verdict.Counts{verdict.Passed: 2, verdict.Failed: 1, verdict.Pending: 1}, State: service.Running, Agents: []string{"quay", "tern"}},
-		{Index: 1, Label: "webkitgtk · phone", Counts: verdict.Counts{verdict.Pending: 4}, State: service.Queued},
+	run := api.Run{Tests: make([]api.Test, 4), Panes: []api.Pane{
+		{Index: 0, Label: "chromium", Counts: verdict.Counts{verdict.Passed: 2, verdict.Failed: 1, verdict.Pending: 1}, State: api.Running, Agents: []string{"quay", "tern"}},
+		{Index: 1, Label: "webkitgtk · phone", Counts: verdict.Counts{verdict.Pending: 4}, State: api.Queued},
 	}}
 	var out bytes.Buffer
 	p := newProgress(&out, false, false)
@@ -167,13 +167,13 @@ func TestLinesOfARunAsItGoes(t *testing.T) {
 	assert.NotContains(t, p.line(1, 14, 4), "on ", "who waits has no agent")
 
 	ended := run.Panes[0]
-	ended.State, ended.Verdict, ended.Counts = service.Ended, verdict.Failed, verdict.Counts{verdict.Passed: 3, verdict.Failed: 1}
+	ended.State, ended.Verdict, ended.Counts = api.Ended, verdict.Failed, verdict.Counts{verdict.Passed: 3, verdict.Failed: 1}
 	for range 2 {
-		p.event(service.Event{Panes: []service.Pane{ended}, Cells: []service.CellAt{{Cell: service.Cell{State: service.Ended, Verdict: verdict.Passed}}}}, run)
+		p.event(api.Event{Panes: []api.Pane{ended}, Cells: []api.CellAt{{Cell: api.Cell{State: api.Ended, Verdict: verdict.Passed}}}}, run)
 	}
 	assert.Equal(t, 1, strings.Count(out.String(), "chromium"), "once")
 	assert.Contains(t, out.String(), "3 passed, 1 failed")
-	p.event(service.Event{Type: "agents"}, run)
+	p.event(api.Event{Type: "agents"}, run)
 	p.done()
 
 	out.Reset()
@@ -181,7 +181,7 @@ func TestLinesOfARunAsItGoes(t *testing.T) {
 	watched.whole(run)
 	run.Tests[2].Name = "Hold a berth"
 	for range 2 {
-		watched.event(service.Event{Panes: run.Panes[1:2], Cells: []service.CellAt{{Pane: 1, Test: 2, Cell: service.Cell{State: service.Ended, Verdict: verdict.Failed, TookMS: 1500}}}}, run)
+		watched.event(api.Event{Panes: run.Panes[1:2], Cells: []api.CellAt{{Pane: 1, Test: 2, Cell: api.Cell{State: api.Ended, Verdict: verdict.Failed, TookMS: 1500}}}}, run)
 	}
 	assert.Equal(t, 1, strings.Count(out.String(), "Hold a berth"), "a test is told once")
 	assert.Contains(t, out.String(), "1.5 s")
@@ -189,6 +189,6 @@ func TestLinesOfARunAsItGoes(t *testing.T) {
 	out.Reset()
 	quiet := newProgress(&out, true, true)
 	quiet.whole(run)
-	quiet.event(service.Event{Panes: []service.Pane{ended}, Cells: []service.CellAt{{Cell: service.Cell{State: service.Ended}}}}, run)
+	quiet.event(api.Event{Panes: []api.Pane{ended}, Cells: []api.CellAt{{Cell: api.Cell{State: api.Ended}}}}, run)
 	assert.Empty(t, out.String())
 }

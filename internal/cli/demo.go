@@ -13,11 +13,11 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/demo"
 	"parallelpane/internal/demo/desk"
 	"parallelpane/internal/engine/process"
-	"parallelpane/internal/service"
 	"parallelpane/internal/webdriver"
 )
 
@@ -163,11 +163,11 @@ func (r *root) demo(ctx context.Context, o demoOptions) error {
 // it can do would otherwise be found impossible.
 func waitForAgent(ctx context.Context, c *client, name string) error {
 	for end := time.Now().Add(time.Minute); ; {
-		var agents []service.Agent
+		var agents []api.Agent
 		if err := c.get(ctx, "/agents", &agents); err != nil {
 			return err
 		}
-		if slices.ContainsFunc(agents, func(a service.Agent) bool { return a.Name == name && a.Online }) {
+		if slices.ContainsFunc(agents, func(a api.Agent) bool { return a.Name == name && a.Online }) {
 			return nil
 		}
 		if time.Now().After(end) {
@@ -183,7 +183,7 @@ func waitForAgent(ctx context.Context, c *client, name string) error {
 
 // demoRunner has a runner of its own open sessions on this machine's browsers.
 func (r *root) demoRunner(ctx context.Context, c *client, site string) error {
-	var agents []service.Agent
+	var agents []api.Agent
 	if err := c.get(ctx, "/agents", &agents); err != nil {
 		return err
 	}

@@ -23,12 +23,12 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/core/device"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/engine/chromium"
 	"parallelpane/internal/engine/conformance"
 	"parallelpane/internal/script"
-	"parallelpane/internal/service"
 	"parallelpane/internal/sessions"
 	"parallelpane/web"
 )
@@ -154,14 +154,14 @@ func (b *bench) pane(args ...string) (code int, out, errs string) {
 	return code, o.String(), e.String()
 }
 
-func (b *bench) run(args ...string) (code int, run service.Run) {
+func (b *bench) run(args ...string) (code int, run api.Run) {
 	b.t.Helper()
 	code, out, errs := b.pane(append([]string{"run", "--dir", b.project, "--json"}, args...)...)
 	require.NoError(b.t, json.Unmarshal([]byte(out), &run), "%s %s", out, errs)
 	return code, run
 }
 
-func (b *bench) show(number int) (run service.Run) {
+func (b *bench) show(number int) (run api.Run) {
 	b.t.Helper()
 	code, out, errs := b.pane("show", strconv.Itoa(number), "--json")
 	require.Zero(b.t, code, errs)
@@ -180,21 +180,21 @@ func (b *bench) running(args ...string) int {
 	return made.Number
 }
 
-func (b *bench) ended(number int) (run service.Run) {
+func (b *bench) ended(number int) (run api.Run) {
 	b.t.Helper()
 	require.Eventually(b.t, func() bool {
 		run = b.show(number)
-		return run.State == service.Ended
+		return run.State == api.Ended
 	}, 90*time.Second, 100*time.Millisecond)
 	return run
 }
 
-func (b *bench) attempts(number, test int) (all []service.Attempt) {
+func (b *bench) attempts(number, test int) (all []api.Attempt) {
 	b.t.Helper()
 	run := b.show(number)
 	code, out, errs := b.pane("show", strconv.Itoa(number), "--test", run.Tests[test].Name, "--json")
 	require.Zero(b.t, code, errs)
-	var res service.TestResult
+	var res api.TestResult
 	require.NoError(b.t, json.Unmarshal([]byte(out), &res))
 	return res.Results[0].Attempts
 }

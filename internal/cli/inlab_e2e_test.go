@@ -10,13 +10,13 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/demo"
 	"parallelpane/internal/demo/desk"
-	"parallelpane/internal/service"
 )
 
-func (b *bench) sessions(args ...string) (all []service.SessionSummary) {
+func (b *bench) sessions(args ...string) (all []api.SessionSummary) {
 	b.t.Helper()
 	require.NoError(b.t, json.Unmarshal([]byte(b.want(append([]string{"sessions", "--json"}, args...))), &all))
 	return all
@@ -58,7 +58,7 @@ func TestTryInTheLab(t *testing.T) {
 	assert.Contains(t, errs, "/sessions/")
 	code, out, _ = b.pane("try", file("bad"), "--lab", "--env", "local", "--browser", "chromium", "--version", "latest")
 	assert.Equal(t, verdict.ExitFailed, code, out)
-	var all []service.SessionSummary
+	var all []api.SessionSummary
 	require.Eventually(t, func() bool { all = b.sessions("--state", "ended"); return len(all) == 2 }, 20*time.Second, 50*time.Millisecond)
 	assert.Equal(t, verdict.Failed, all[0].Verdict)
 	assert.Contains(t, all[0].Message, "the page's text does not contain")

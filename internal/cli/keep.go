@@ -7,8 +7,8 @@ import (
 	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/core/retain"
-	"parallelpane/internal/service"
 )
 
 func (r *root) keepCmd() *cobra.Command {
@@ -25,7 +25,7 @@ project "*" hold for every project that has none of its own. Verdicts and steps 
 				return err
 			}
 			path := "/projects/" + url.PathEscape(args[0])
-			var now service.ProjectSettings
+			var now api.ProjectSettings
 			if err := c.get(cmd.Context(), path, &now); err != nil {
 				return err
 			}
@@ -49,7 +49,7 @@ project "*" hold for every project that has none of its own. Verdicts and steps 
 			}
 			rules, whose := now.Keep, "project "+args[0]
 			if len(rules) == 0 {
-				var all service.ProjectSettings
+				var all api.ProjectSettings
 				if err := c.get(cmd.Context(), "/projects/"+url.PathEscape(retain.Everywhere), &all); err != nil {
 					return err
 				}
@@ -88,7 +88,7 @@ func (r *root) sweepCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var s service.Sweep
+			var s api.Sweep
 			if err := c.json(cmd.Context(), "POST", "/sweeps", map[string]bool{"dry": dry}, &s); err != nil {
 				return err
 			}

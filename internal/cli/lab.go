@@ -18,6 +18,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"parallelpane/internal/agent"
+	"parallelpane/internal/api"
 	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/engine"
@@ -286,7 +287,7 @@ func (r *root) agentsCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var all, agents []service.Agent
+			var all, agents []api.Agent
 			if err := c.get(cmd.Context(), "/agents", &all); err != nil {
 				return err
 			}
@@ -346,7 +347,7 @@ func (r *root) changeAgent(ctx context.Context, method, name, what, done string)
 	return nil
 }
 
-func agentRow(a service.Agent) []string {
+func agentRow(a api.Agent) []string {
 	state := paint(verdict.Passed, "online")
 	if a.Away != "" {
 		state = a.Away
@@ -394,7 +395,7 @@ func (r *root) tokenCmd() *cobra.Command {
 				return err
 			}
 			var made struct {
-				service.Token
+				api.Token
 				Secret string `json:"secret"`
 			}
 			if err := c.json(cmd.Context(), "POST", "/tokens", map[string]string{"name": args[0], "role": role}, &made); err != nil {
@@ -407,7 +408,7 @@ func (r *root) tokenCmd() *cobra.Command {
 			return nil
 		},
 	}
-	add.Flags().StringVar(&role, "role", string(service.Viewer), "viewer, runner, admin or agent")
+	add.Flags().StringVar(&role, "role", string(api.Viewer), "viewer, runner, admin or agent")
 	list := &cobra.Command{
 		Use: "list", Short: "List tokens, without their secrets", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -415,7 +416,7 @@ func (r *root) tokenCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var tokens []service.Token
+			var tokens []api.Token
 			if err := c.get(cmd.Context(), "/tokens", &tokens); err != nil {
 				return err
 			}

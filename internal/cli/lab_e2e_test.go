@@ -15,8 +15,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/core/verdict"
-	"parallelpane/internal/service"
 )
 
 const standInFleet = `agents:
@@ -110,7 +110,7 @@ func TestALabOfStandIns(t *testing.T) {
 	assert.Contains(t, run.Plan.Missing[0].Reason, "no agent has")
 	code, again, _ := b.pane("again", strconv.Itoa(run.Number), "--not-passed", "--json")
 	assert.Equal(t, verdict.ExitFailed, code)
-	var second service.Run
+	var second api.Run
 	require.NoError(t, json.Unmarshal([]byte(again), &second))
 	assert.Equal(t, len(run.Panes), second.Counts[verdict.Failed])
 	assert.Zero(t, second.Counts[verdict.Passed])
@@ -148,7 +148,7 @@ func TestKilledServiceInAWideRun(t *testing.T) {
 		done := b.show(made.Number).Counts[verdict.Pending]
 		require.Eventually(t, func() bool {
 			now := b.show(made.Number)
-			return now.Counts[verdict.Pending] < done-5 || now.State == service.Ended
+			return now.Counts[verdict.Pending] < done-5 || now.State == api.Ended
 		}, 30*time.Second, 5*time.Millisecond)
 		b.kill("serve")
 		b.serve()

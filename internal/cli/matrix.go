@@ -11,11 +11,11 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/core/combo"
 	"parallelpane/internal/core/source"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/project"
-	"parallelpane/internal/service"
 )
 
 // matrixOptions are the flags of matrix plan.
@@ -100,7 +100,7 @@ func (r *root) matrixPlan(ctx context.Context, file string, o matrixOptions) err
 	if o.effort != "" {
 		m.Effort = combo.Effort(o.effort)
 	}
-	var planned service.PlannedMatrix
+	var planned api.PlannedMatrix
 	if !o.offline && (o.lab || relative(m)) {
 		c, err := r.client()
 		if err == nil {
@@ -127,7 +127,7 @@ func (r *root) matrixPlan(ctx context.Context, file string, o matrixOptions) err
 // maxMissingShown bounds the list of what is missing on a terminal.
 const maxMissingShown = 20
 
-func (r *root) writePlan(m combo.Matrix, plan service.PlannedMatrix) {
+func (r *root) writePlan(m combo.Matrix, plan api.PlannedMatrix) {
 	var headers []string
 	for _, a := range m.Axes {
 		headers = append(headers, a.Name)

@@ -11,8 +11,8 @@ import (
 	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/core/dispatch"
-	"parallelpane/internal/service"
 )
 
 func (r *root) presetCmd() *cobra.Command {
@@ -28,8 +28,8 @@ func (r *root) presetCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var p service.Preset
-			if err := c.json(cmd.Context(), "POST", "/presets", service.PresetRequest{Name: args[0], Request: o.req}, &p); err != nil {
+			var p api.Preset
+			if err := c.json(cmd.Context(), "POST", "/presets", api.PresetRequest{Name: args[0], Request: o.req}, &p); err != nil {
 				return err
 			}
 			if r.json {
@@ -54,7 +54,7 @@ func (r *root) presetCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var started service.Run
+			var started api.Run
 			if err := c.json(cmd.Context(), "POST", "/presets/"+url.PathEscape(args[0])+"/run", nil, &started); err != nil {
 				return err
 			}
@@ -92,11 +92,11 @@ func (r *root) presets(ctx context.Context, text string) error {
 	if err != nil {
 		return err
 	}
-	var all []service.Preset
+	var all []api.Preset
 	if err := c.get(ctx, "/presets", &all); err != nil {
 		return err
 	}
-	list := []service.Preset{}
+	list := []api.Preset{}
 	for _, p := range all {
 		if strings.Contains(strings.Join([]string{p.Name, p.Project, p.Request.Suite, p.Request.Matrix}, " "), text) {
 			list = append(list, p)
@@ -123,7 +123,7 @@ func (r *root) presets(ctx context.Context, text string) error {
 
 func (r *root) quotaCmd() *cobra.Command {
 	cmd := &cobra.Command{Use: "quota", Short: "Bound and weigh what projects, owners and combinations may use"}
-	req := service.QuotaRequest{}
+	req := api.QuotaRequest{}
 	set := &cobra.Command{
 		Use:   "set KIND NAME",
 		Short: "Set the slots, or a project's weight",
@@ -136,7 +136,7 @@ combination (NAME is then values such as "browser=webkitgtk"). Projects share wh
 			if err != nil {
 				return err
 			}
-			var all []service.Quota
+			var all []api.Quota
 			if err := c.json(cmd.Context(), "POST", "/quotas", req, &all); err != nil {
 				return err
 			}
@@ -152,7 +152,7 @@ combination (NAME is then values such as "browser=webkitgtk"). Projects share wh
 			if err != nil {
 				return err
 			}
-			var all []service.Quota
+			var all []api.Quota
 			if err := c.get(cmd.Context(), "/quotas", &all); err != nil {
 				return err
 			}
@@ -169,7 +169,7 @@ combination (NAME is then values such as "browser=webkitgtk"). Projects share wh
 	return cmd
 }
 
-func (r *root) writeQuotas(all []service.Quota) error {
+func (r *root) writeQuotas(all []api.Quota) error {
 	if r.json {
 		return r.writeJSON(all)
 	}
@@ -196,7 +196,7 @@ func (r *root) writeQuotas(all []service.Quota) error {
 }
 
 func (r *root) scheduleAdd() *cobra.Command {
-	var req service.ScheduleRequest
+	var req api.ScheduleRequest
 	var until string
 	var count int
 	cmd := &cobra.Command{
@@ -221,7 +221,7 @@ FREQ=WEEKLY;BYDAY=MO,FR;BYHOUR=6;BYMINUTE=30;BYSECOND=0. The wall clock is kept 
 			if err != nil {
 				return err
 			}
-			var s service.Schedule
+			var s api.Schedule
 			if err := c.json(cmd.Context(), "POST", "/schedules", req, &s); err != nil {
 				return err
 			}
@@ -237,13 +237,13 @@ FREQ=WEEKLY;BYDAY=MO,FR;BYHOUR=6;BYMINUTE=30;BYSECOND=0. The wall clock is kept 
 	f.StringVar(&req.Zone, "zone", "UTC", "time zone in which the wall clock is kept")
 	f.StringVar(&until, "until", "", "last day, such as 2026-12-31")
 	f.IntVar(&count, "count", 0, "how many times at most")
-	f.StringVar((*string)(&req.Missed), "missed", string(service.MissedRun), "when the service was down at the time: run (once) or skip")
-	f.StringVar((*string)(&req.Overlap), "overlap", string(service.OverlapWait), "while the previous run goes on: wait, skip or cancel")
+	f.StringVar((*string)(&req.Missed), "missed", string(api.MissedRun), "when the service was down at the time: run (once) or skip")
+	f.StringVar((*string)(&req.Overlap), "overlap", string(api.OverlapWait), "while the previous run goes on: wait, skip or cancel")
 	cmd.MarkFlagsMutuallyExclusive("until", "count")
 	return cmd
 }
 
-func writeSchedule(r *root, s service.Schedule) {
+func writeSchedule(r *root, s api.Schedule) {
 	state := ""
 	if s.Paused {
 		state = ", paused"
@@ -270,11 +270,11 @@ func (r *root) scheduleList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var all []service.Schedule
+			var all []api.Schedule
 			if err := c.get(cmd.Context(), "/schedules", &all); err != nil {
 				return err
 			}
-			list := []service.Schedule{}
+			list := []api.Schedule{}
 			for _, s := range all {
 				if strings.Contains(s.Name+" "+s.Preset, text) {
 					list = append(list, s)
@@ -307,7 +307,7 @@ func (r *root) scheduleChange(use, short string) *cobra.Command {
 		if err != nil {
 			return err
 		}
-		var s service.Schedule
+		var s api.Schedule
 		if err := c.json(cmd.Context(), "POST", path+"/"+use, nil, &s); err != nil {
 			return err
 		}

@@ -10,8 +10,8 @@ import (
 	"github.com/vbauerster/mpb/v8/decor"
 	"golang.org/x/term"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/core/verdict"
-	"parallelpane/internal/service"
 )
 
 // progress shows a run as it goes: on a terminal one live line a combination,
@@ -23,7 +23,7 @@ type progress struct {
 	bars  *mpb.Progress
 
 	mu    sync.Mutex
-	panes []service.Pane
+	panes []api.Pane
 	lines []*mpb.Bar
 	told  map[int]bool
 	tests map[string]bool
@@ -38,7 +38,7 @@ func newProgress(w io.Writer, watch, quiet bool) *progress {
 }
 
 // whole takes the run as it stands.
-func (p *progress) whole(run service.Run) {
+func (p *progress) whole(run api.Run) {
 	p.mu.Lock()
 	first := p.panes == nil
 	p.panes = run.Panes
@@ -63,7 +63,7 @@ func (p *progress) whole(run service.Run) {
 }
 
 // dealt is how many tests a pane has in its run.
-func dealt(p service.Pane) (n int) {
+func dealt(p api.Pane) (n int) {
 	for _, k := range p.Counts {
 		n += k
 	}
@@ -82,7 +82,7 @@ func (p *progress) line(i, width, tests int) string {
 		}
 	}
 	agent := ""
-	if n := len(pane.Agents); n > 0 && pane.State == service.Running {
+	if n := len(pane.Agents); n > 0 && pane.State == api.Running {
 		agent = faint("on " + pane.Agents[n-1])
 	}
 	return fmt.Sprintf("%-*s  %s  %s  %s", width, pane.Label, glass, counts(pane.Counts), agent)
@@ -102,7 +102,7 @@ func (p *progress) advance(i int) {
 	p.lines[i].SetCurrent(int64(done))
 }
 
-func (p *progress) event(e service.Event, run service.Run) {
+func (p *progress) event(e api.Event, run api.Run) {
 	for _, pane := range e.Panes {
 		p.mu.Lock()
 		p.panes[pane.Index] = pane
@@ -116,7 +116,7 @@ func (p *progress) event(e service.Event, run service.Run) {
 	}
 	for _, c := range e.Cells {
 		key := fmt.Sprint(c.Pane, "/", c.Test)
-		if !p.watch || p.quiet || c.State != service.Ended || p.tests[key] {
+		if !p.watch || p.quiet || c.State != api.Ended || p.tests[key] {
 			continue
 		}
 		p.tests[key] = true
@@ -128,8 +128,8 @@ func (p *progress) event(e service.Event, run service.Run) {
 	}
 }
 
-func (p *progress) tell(pane service.Pane) {
-	if p.quiet || pane.State != service.Ended || p.told[pane.Index] {
+func (p *progress) tell(pane api.Pane) {
+	if p.quiet || pane.State != api.Ended || p.told[pane.Index] {
 		return
 	}
 	p.told[pane.Index] = true

@@ -17,18 +17,18 @@ import (
 	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/core/record"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/project"
 	"parallelpane/internal/script"
-	"parallelpane/internal/service"
 )
 
 // runOptions are the flags that make a run request, and those of run itself.
 type runOptions struct {
-	req               service.RunRequest
+	req               api.RunRequest
 	dir               string
 	vars, needs       []string
 	secrets, record   []string
@@ -49,8 +49,8 @@ func (o *runOptions) request(cmd *cobra.Command) {
 	f.StringArrayVar(&o.record, "record", nil, "KIND=never|always|unless-passed, what is recorded instead of what is usual; repeat for more")
 	f.StringArrayVar(&o.req.Tags, "tag", nil, "only tests with this tag; repeat for more")
 	f.StringArrayVar(&o.req.Tests, "test", nil, "only the test of this name; repeat for more")
-	f.StringVar((*string)(&o.req.Deal), "deal", string(service.Every), "every: each test in every combination; spread: each test once, dealt over the combinations")
-	f.StringVar((*string)(&o.req.Browser), "browser", string(service.Fresh), "fresh: a new browser for each test; kept: one for a slice of tests")
+	f.StringVar((*string)(&o.req.Deal), "deal", string(api.Every), "every: each test in every combination; spread: each test once, dealt over the combinations")
+	f.StringVar((*string)(&o.req.Browser), "browser", string(api.Fresh), "fresh: a new browser for each test; kept: one for a slice of tests")
 	f.StringArrayVar(&o.needs, "needs", nil, "FACT=VALUE that agents must have besides, such as site=quay; repeat for more")
 	f.IntVar(&o.req.Lanes, "lanes", 0, "most slots of one combination at once; 1 runs it on one agent, one test after another")
 	f.IntVar(&o.req.Limit, "limit", 0, "most slots of the whole run at once; 0 means no limit")
@@ -124,7 +124,7 @@ Exit code: 0 passed, 1 tests failed, 2 usage or configuration, 3 lab trouble, 13
 
 // start starts a prepared run and attends it.
 func (r *root) start(ctx context.Context, c *client, o runOptions) error {
-	var run service.Run
+	var run api.Run
 	if err := c.json(ctx, "POST", "/runs", o.req, &run); err != nil {
 		return err
 	}
@@ -139,8 +139,8 @@ func (o *runOptions) attendance(cmd *cobra.Command) {
 	f.StringVar(&o.junit, "junit", "", "write the results to this file as JUnit XML")
 }
 
-func (r *root) preview(ctx context.Context, c *client, req service.RunRequest) error {
-	var p service.Preview
+func (r *root) preview(ctx context.Context, c *client, req api.RunRequest) error {
+	var p api.Preview
 	if err := c.json(ctx, "POST", "/runs/preview", req, &p); err != nil {
 		return err
 	}
@@ -193,7 +193,7 @@ func bundle(dir, suiteName string) ([]byte, string, error) {
 }
 
 // attend follows a run to its end.
-func (r *root) attend(ctx context.Context, c *client, run service.Run, o runOptions) error {
+func (r *root) attend(ctx context.Context, c *client, run api.Run, o runOptions) error {
 	address := fmt.Sprintf("%s/runs/%d", c.base, run.Number)
 	if o.detach {
 		if r.json {
@@ -211,13 +211,13 @@ func (r *root) attend(ctx context.Context, c *client, run service.Run, o runOpti
 		fmt.Fprintf(r.err, "%d combinations are left out; pane show %d says why.\n", n, run.Number)
 	}
 	p := newProgress(r.err, o.watch, r.json)
-	err := c.follow(ctx, run.Number, func(fresh service.Run) bool {
+	err := c.follow(ctx, run.Number, func(fresh api.Run) bool {
 		run = fresh
 		p.whole(run)
-		return run.State == service.Ended
-	}, func(e service.Event) bool {
+		return run.State == api.Ended
+	}, func(e api.Event) bool {
 		p.event(e, run)
-		return e.Run != nil && e.Run.State == service.Ended
+		return e.Run != nil && e.Run.State == api.Ended
 	})
 	p.done()
 	if errors.Is(err, context.Canceled) {
@@ -243,7 +243,7 @@ func (r *root) interrupted(c *client, number int) error {
 
 // finish writes the ended run and gives its exit code.
 func (r *root) finish(ctx context.Context, c *client, number int, junit string) error {
-	var run service.Run
+	var run api.Run
 	if err := c.get(ctx, fmt.Sprintf("/runs/%d", number), &run); err != nil {
 		return err
 	}
@@ -261,11 +261,11 @@ func (r *root) finish(ctx context.Context, c *client, number int, junit string) 
 	return nil
 }
 
-func (r *root) writeRun(ctx context.Context, c *client, run service.Run) error {
+func (r *root) writeRun(ctx context.Context, c *client, run api.Run) error {
 	if r.json {
 		return r.writeJSON(run)
 	}
-	faults, err := faultsOf(run, func(test int) (res service.TestResult, err error) {
+	faults, err := faultsOf(run, func(test int) (res api.TestResult, err error) {
 		err = c.get(ctx, fmt.Sprintf("/runs/%d/tests/%d", run.Number, test), &res)
 		return
 	}, c.base)
@@ -277,7 +277,7 @@ func (r *root) writeRun(ctx context.Context, c *client, run service.Run) error {
 	writeMissing(r.out, run)
 	writeFaults(r.out, faults)
 	v := run.Verdict.Words()
-	if run.State != service.Ended {
+	if run.State != api.Ended {
 		v = string(run.State)
 	}
 	spent := ""
@@ -341,7 +341,7 @@ func (r *root) runsCmd() *cobra.Command {
 					v.Set(k, *s)
 				}
 			}
-			var runs []service.RunSummary
+			var runs []api.RunSummary
 			if err := c.get(cmd.Context(), "/runs?"+v.Encode(), &runs); err != nil {
 				return err
 			}
@@ -359,7 +359,7 @@ func (r *root) runsCmd() *cobra.Command {
 			t := newTable("run", "suite", "matrix", "verdict", "panes", "tests", "by", "started")
 			for _, run := range runs {
 				v := run.Verdict.Words()
-				if run.State != service.Ended {
+				if run.State != api.Ended {
 					v = string(run.State)
 				}
 				glass := ""
@@ -389,7 +389,7 @@ func (r *root) showCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var run service.Run
+			var run api.Run
 			if err := c.get(cmd.Context(), fmt.Sprintf("/runs/%d", number), &run); err != nil {
 				return err
 			}
@@ -403,14 +403,14 @@ func (r *root) showCmd() *cobra.Command {
 	return cmd
 }
 
-func (r *root) showTest(ctx context.Context, c *client, run service.Run, name string) error {
+func (r *root) showTest(ctx context.Context, c *client, run api.Run, name string) error {
 	var names []string
 	for _, t := range run.Tests {
 		names = append(names, t.Name)
 		if t.Name != name {
 			continue
 		}
-		var res service.TestResult
+		var res api.TestResult
 		if err := c.get(ctx, fmt.Sprintf("/runs/%d/tests/%d", run.Number, t.Index), &res); err != nil {
 			return err
 		}
@@ -431,10 +431,10 @@ func (r *root) showTest(ctx context.Context, c *client, run service.Run, name st
 var stepVerdict = map[attempt.State]verdict.Verdict{attempt.Passed: verdict.Passed, attempt.Failed: verdict.Failed,
 	attempt.LabFault: verdict.LabFault, attempt.Skipped: verdict.Skipped, attempt.Unrun: verdict.Pending}
 
-func writeTest(w io.Writer, res service.TestResult, base string) {
+func writeTest(w io.Writer, res api.TestResult, base string) {
 	fmt.Fprintf(w, "%s\n%s\n", res.Test.Name, faint(res.Test.File))
 	for _, p := range res.Results {
-		if p.Cell.State == service.Undealt {
+		if p.Cell.State == api.Undealt {
 			continue
 		}
 		fmt.Fprintf(w, "\n%s %s  %s %s\n", paint(p.Cell.Verdict, shapes[p.Cell.Verdict]), p.Pane.Label, paint(p.Cell.Verdict, p.Cell.Verdict.Words()), p.Cell.Why)
@@ -468,7 +468,7 @@ func (r *root) againCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var run service.Run
+			var run api.Run
 			if err := c.json(cmd.Context(), "POST", fmt.Sprintf("/runs/%d/again", number), map[string]bool{"not_passed": notPassed}, &run); err != nil {
 				return err
 			}
@@ -488,7 +488,7 @@ func (r *root) cancelCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var run service.Run
+			var run api.Run
 			if err := c.json(cmd.Context(), "POST", fmt.Sprintf("/runs/%d/cancel", number), nil, &run); err != nil {
 				return err
 			}
@@ -525,7 +525,7 @@ func (r *root) fetch(ctx context.Context, c *client, number int, kind, dir strin
 	if err := c.get(ctx, fmt.Sprintf("/runs/%d", number), &run); err != nil {
 		return err
 	}
-	var files []service.RunFile
+	var files []api.RunFile
 	if err := c.get(ctx, fmt.Sprintf("/runs/%d/files?kind=%s", number, url.QueryEscape(kind)), &files); err != nil {
 		return err
 	}
@@ -536,7 +536,7 @@ func (r *root) fetch(ctx context.Context, c *client, number int, kind, dir strin
 		return usage("cannot write to %s: %v", dir, err)
 	}
 	type saved struct {
-		service.RunFile
+		api.RunFile
 		Path string `json:"path"`
 	}
 	out := []saved{}

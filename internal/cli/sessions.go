@@ -11,11 +11,11 @@ import (
 	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/core/record"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/link"
 	"parallelpane/internal/recording"
-	"parallelpane/internal/service"
 )
 
 func (r *root) sessionsCmd() *cobra.Command {
@@ -61,7 +61,7 @@ func (r *root) sessions(ctx context.Context, q url.Values) error {
 	if err != nil {
 		return err
 	}
-	var all []service.SessionSummary
+	var all []api.SessionSummary
 	if err := c.get(ctx, "/sessions?"+q.Encode(), &all); err != nil {
 		return err
 	}
@@ -84,7 +84,7 @@ func (r *root) sessions(ctx context.Context, q url.Values) error {
 	return nil
 }
 
-func sessionState(s service.SessionSummary) string {
+func sessionState(s api.SessionSummary) string {
 	switch {
 	case s.Verdict != "":
 		return paint(s.Verdict, shapes[s.Verdict]+" "+s.Verdict.Words())
@@ -94,7 +94,7 @@ func sessionState(s service.SessionSummary) string {
 	return s.State
 }
 
-func sessionTook(s service.SessionSummary) string {
+func sessionTook(s api.SessionSummary) string {
 	if s.OpenedAt == nil {
 		return ""
 	}
@@ -113,7 +113,7 @@ func (r *root) sessionCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var s service.Session
+			var s api.Session
 			if err := c.get(cmd.Context(), "/sessions/"+url.PathEscape(args[0]), &s); err != nil {
 				return err
 			}
@@ -125,7 +125,7 @@ func (r *root) sessionCmd() *cobra.Command {
 	}
 }
 
-func (r *root) showSession(ctx context.Context, c *client, s service.Session) error {
+func (r *root) showSession(ctx context.Context, c *client, s api.Session) error {
 	fmt.Fprintf(r.out, "%s  %s\n", s.Name, sessionState(s.SessionSummary))
 	line := func(what, value string) {
 		if value != "" {
@@ -246,7 +246,7 @@ A single word is for all of them. Sessions that name no project are of the proje
 			if err != nil {
 				return err
 			}
-			var now service.ProjectSettings
+			var now api.ProjectSettings
 			if err := c.get(cmd.Context(), path, &now); err != nil {
 				return err
 			}
@@ -278,7 +278,7 @@ A single word is for all of them. Sessions that name no project are of the proje
 }
 
 // settle is what settles a project.
-func settle(p service.ProjectSettings) map[string]any {
+func settle(p api.ProjectSettings) map[string]any {
 	return map[string]any{"record": p.Record, "keep": p.Keep}
 }
 

@@ -13,8 +13,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/core/verdict"
-	"parallelpane/internal/service"
 	"parallelpane/internal/webdriver"
 )
 
@@ -64,7 +64,7 @@ func TestSessionsOfARunner(t *testing.T) {
 `)
 	}
 	require.NoError(t, s.Close(t.Context()))
-	var ended service.Session
+	var ended api.Session
 	require.Eventually(t, func() bool {
 		return json.Unmarshal([]byte(b.want([]string{"sessions", "show", s.ID, "--json"})), &ended) == nil && ended.State == "ended"
 	}, 20*time.Second, 50*time.Millisecond)

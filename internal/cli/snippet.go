@@ -7,8 +7,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/core/verdict"
-	"parallelpane/internal/service"
 )
 
 func (r *root) snippetCmd() *cobra.Command {
@@ -33,7 +33,7 @@ page and says how it went; and how many agents could serve it now. The token sta
 			if bidi {
 				q.Set("bidi", "yes")
 			}
-			var s service.Snippets
+			var s api.Snippets
 			if err := c.get(cmd.Context(), "/snippets?"+q.Encode(), &s); err != nil {
 				return err
 			}

@@ -14,8 +14,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/core/verdict"
-	"parallelpane/internal/service"
 	"parallelpane/internal/webdriver"
 )
 
@@ -63,17 +63,17 @@ func (s soak) crew(t *testing.T) *bench {
 }
 
 // killed kills programs in the middle of a run, and has each started again.
-func (s soak) killed(b *bench, number int, programs ...string) service.Run {
+func (s soak) killed(b *bench, number int, programs ...string) api.Run {
 	b.t.Helper()
 	for range s.kills {
 		before := b.show(number)
-		if before.State == service.Ended {
+		if before.State == api.Ended {
 			break
 		}
 		some := 1 + s.rng.IntN(max(1, before.Counts[verdict.Pending]/s.kills))
 		require.Eventually(b.t, func() bool {
 			now := b.show(number)
-			return now.State == service.Ended || now.Counts[verdict.Pending] <= before.Counts[verdict.Pending]-some
+			return now.State == api.Ended || now.Counts[verdict.Pending] <= before.Counts[verdict.Pending]-some
 		}, 2*time.Minute, 2*time.Millisecond)
 		switch p := programs[s.rng.IntN(len(programs))]; p {
 		case "serve":
@@ -84,8 +84,8 @@ func (s soak) killed(b *bench, number int, programs ...string) service.Run {
 			b.crowd()
 		}
 	}
-	var run service.Run
-	require.Eventually(b.t, func() bool { run = b.show(number); return run.State == service.Ended }, 10*time.Minute, 100*time.Millisecond)
+	var run api.Run
+	require.Eventually(b.t, func() bool { run = b.show(number); return run.State == api.Ended }, 10*time.Minute, 100*time.Millisecond)
 	return run
 }
 

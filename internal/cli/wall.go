@@ -10,8 +10,8 @@ import (
 	"github.com/charmbracelet/lipgloss"
 	"github.com/charmbracelet/lipgloss/table"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/core/verdict"
-	"parallelpane/internal/service"
 )
 
 // colours of verdicts. Each verdict has a shape as well, so that nothing hangs
@@ -84,7 +84,7 @@ func counts(c verdict.Counts) string {
 }
 
 // writeWall draws tests down and combinations across.
-func writeWall(w io.Writer, run service.Run) {
+func writeWall(w io.Writer, run api.Run) {
 	labels := make([][]string, len(run.Panes))
 	deep := 1
 	for i, p := range run.Panes {
@@ -115,13 +115,13 @@ func writeWall(w io.Writer, run service.Run) {
 		row := []string{test.Name}
 		for i := range run.Panes {
 			c := run.Cells[i][j]
-			if c.State == service.Undealt {
+			if c.State == api.Undealt {
 				row = append(row, "")
 				continue
 			}
 			seen[c.Verdict] = true
 			s := shapes[c.Verdict]
-			if c.State == service.Running {
+			if c.State == api.Running {
 				s = "▷"
 			}
 			if c.TookMS > 0 {
@@ -143,7 +143,7 @@ func writeWall(w io.Writer, run service.Run) {
 }
 
 // writeMissing says what panes could not emulate.
-func writeMissing(w io.Writer, run service.Run) {
+func writeMissing(w io.Writer, run api.Run) {
 	for _, p := range run.Panes {
 		if len(p.Info.Emulated.Missing) == 0 {
 			continue
@@ -169,14 +169,14 @@ type fault struct {
 }
 
 // faultsOf explains every test that did not simply pass.
-func faultsOf(run service.Run, detail func(test int) (service.TestResult, error), base string) ([]fault, error) {
+func faultsOf(run api.Run, detail func(test int) (api.TestResult, error), base string) ([]fault, error) {
 	var out []fault
 	for j, test := range run.Tests {
 		interesting := func(i int) bool {
 			v := run.Cells[i][j].Verdict
 			return v != verdict.Passed && v != verdict.Pending && v != verdict.Skipped && v != verdict.Ended
 		}
-		if !slices.ContainsFunc(run.Panes, func(p service.Pane) bool { return interesting(p.Index) }) {
+		if !slices.ContainsFunc(run.Panes, func(p api.Pane) bool { return interesting(p.Index) }) {
 			continue
 		}
 		res, err := detail(j)
@@ -210,7 +210,7 @@ func faultsOf(run service.Run, detail func(test int) (service.TestResult, error)
 	return out, nil
 }
 
-func faultOf(test, pane string, r service.PaneAttempts, base string) fault {
+func faultOf(test, pane string, r api.PaneAttempts, base string) fault {
 	f := fault{verdict: r.Cell.Verdict, test: test, tests: 1, panes: []string{pane}, message: r.Cell.Message}
 	if r.Cell.Why != "" {
 		f.message = r.Cell.Why

@@ -10,14 +10,14 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/core/verdict"
-	"parallelpane/internal/service"
 )
 
-func sampleRun() service.Run {
-	run := service.Run{Panes: []service.Pane{{Index: 0, Label: "chromium · phone"}, {Index: 1, Label: "webkitgtk · phone"}},
-		Tests: []service.Test{{Index: 0, Name: "Hold a berth"}, {Index: 1, Name: "Read the tides"}}}
-	run.Cells = [][]service.Cell{
+func sampleRun() api.Run {
+	run := api.Run{Panes: []api.Pane{{Index: 0, Label: "chromium · phone"}, {Index: 1, Label: "webkitgtk · phone"}},
+		Tests: []api.Test{{Index: 0, Name: "Hold a berth"}, {Index: 1, Name: "Read the tides"}}}
+	run.Cells = [][]api.Cell{
 		{{Verdict: verdict.Passed, TookMS: 900}, {Verdict: verdict.Flaky, TookMS: 61_000, Message: "late"}},
 		{{Verdict: verdict.Failed, TookMS: 1500, Message: "covered"}, {Verdict: verdict.Unsupported, Why: "no agent has it"}},
 	}
@@ -34,9 +34,9 @@ func TestWall(t *testing.T) {
 
 func TestFaultsAreGathered(t *testing.T) {
 	run := sampleRun()
-	run.Cells[0][0] = service.Cell{Verdict: verdict.Failed, Message: "covered"}
-	faults, err := faultsOf(run, func(test int) (service.TestResult, error) {
-		return service.TestResult{Results: []service.PaneAttempts{{Cell: run.Cells[0][test]}, {Cell: run.Cells[1][test]}}}, nil
+	run.Cells[0][0] = api.Cell{Verdict: verdict.Failed, Message: "covered"}
+	faults, err := faultsOf(run, func(test int) (api.TestResult, error) {
+		return api.TestResult{Results: []api.PaneAttempts{{Cell: run.Cells[0][test]}, {Cell: run.Cells[1][test]}}}, nil
 	}, "http://x")
 	require.NoError(t, err)
 	require.Len(t, faults, 3)
@@ -45,8 +45,8 @@ func TestFaultsAreGathered(t *testing.T) {
 	assert.Equal(t, "no agent has it", faults[2].message)
 
 	run.Cells[1][0] = run.Cells[1][1]
-	faults, err = faultsOf(run, func(test int) (service.TestResult, error) {
-		return service.TestResult{Results: []service.PaneAttempts{{Cell: run.Cells[0][test]}, {Cell: run.Cells[1][test]}}}, nil
+	faults, err = faultsOf(run, func(test int) (api.TestResult, error) {
+		return api.TestResult{Results: []api.PaneAttempts{{Cell: run.Cells[0][test]}, {Cell: run.Cells[1][test]}}}, nil
 	}, "http://x")
 	require.NoError(t, err)
 	require.Len(t, faults, 3, "what no agent can run is told once for its combination")

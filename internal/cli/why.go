@@ -11,9 +11,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/core/plan"
 	"parallelpane/internal/core/verdict"
-	"parallelpane/internal/service"
 )
 
 func (r *root) whyCmd() *cobra.Command {
@@ -32,7 +32,7 @@ Exit code: 0 somebody can, 3 nobody can.`,
 			if err != nil {
 				return err
 			}
-			var w service.Why
+			var w api.Why
 			q := url.Values{"needs": {strings.Join(args, " ")}}
 			if project != "" {
 				q.Set("project", project)
@@ -55,7 +55,7 @@ Exit code: 0 somebody can, 3 nobody can.`,
 	return cmd
 }
 
-func (r *root) writeWhy(w service.Why) {
+func (r *root) writeWhy(w api.Why) {
 	n := len(w.Idle) + len(w.Busy) + len(w.Away)
 	switch {
 	case n == 0:
@@ -109,13 +109,13 @@ durations they had, on the agents that take work now.`,
 			if (len(args) == 1) == (run > 0) {
 				return usage("expected either a file or --run with the number of a run")
 			}
-			var f service.ForecastAnswer
+			var f api.ForecastAnswer
 			if run > 0 {
 				c, err := r.client()
 				if err != nil {
 					return err
 				}
-				if err := c.json(cmd.Context(), "POST", "/forecasts", service.ForecastRequest{Run: run, Limit: limit, More: counts}, &f); err != nil {
+				if err := c.json(cmd.Context(), "POST", "/forecasts", api.ForecastRequest{Run: run, Limit: limit, More: counts}, &f); err != nil {
 					return err
 				}
 			} else if f, err = forecastFile(args[0], fleetFile, limit, counts); err != nil {
@@ -149,7 +149,7 @@ func numbers(list string) (out []int, err error) {
 // maxForecastBytes bounds a forecast's file.
 const maxForecastBytes = 64 << 20
 
-func forecastFile(file, fleetFile string, limit int, more []int) (f service.ForecastAnswer, err error) {
+func forecastFile(file, fleetFile string, limit int, more []int) (f api.ForecastAnswer, err error) {
 	read := func(name string) ([]byte, error) {
 		if info, err := os.Stat(name); err == nil && info.Size() > maxForecastBytes {
 			return nil, fmt.Errorf("%s is larger than %d MiB", name, maxForecastBytes>>20)
@@ -187,7 +187,7 @@ func forecastFile(file, fleetFile string, limit int, more []int) (f service.Fore
 
 func seconds(s float64) string { return took(time.Duration(s * float64(time.Second))) }
 
-func (r *root) writeForecast(f service.ForecastAnswer) {
+func (r *root) writeForecast(f api.ForecastAnswer) {
 	over := "–"
 	if f.LowerBound > 0 {
 		over = fmt.Sprintf("%.3f", f.Makespan/f.LowerBound)

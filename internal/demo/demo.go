@@ -10,7 +10,7 @@ import (
 	"os"
 	"path/filepath"
 
-	"parallelpane/internal/service"
+	"parallelpane/internal/api"
 )
 
 //go:embed all:saltmarsh
@@ -54,4 +54,4 @@ func WriteProject(dir, site string) error {
 }
 
 // Request is the run that the demo makes: a retry shows which test is unsteady.
-func Request() service.RunRequest { return service.RunRequest{Retries: 1} }
+func Request() api.RunRequest { return api.RunRequest{Retries: 1} }

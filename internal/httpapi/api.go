@@ -70,7 +70,7 @@ func New(c Config) *fiber.App {
 	})
 	metrics := adaptor.HTTPHandler(promhttp.HandlerFor(c.Service.Metrics(), promhttp.HandlerOpts{}))
 	a.app.Get("/metrics", func(c fiber.Ctx) error {
-		if _, err := a.who(c, service.Viewer); err != nil {
+		if _, err := a.who(c, api.Viewer); err != nil {
 			return err
 		}
 		return metrics(c)
@@ -110,30 +110,30 @@ func (a *server) guard(c fiber.Ctx) error {
 const cookieName = "pane_session"
 
 // who finds out who is asking and whether their role allows it.
-func (a *server) who(c fiber.Ctx, need service.Role) (service.Who, error) {
+func (a *server) who(c fiber.Ctx, need api.Role) (api.Who, error) {
 	secret, ok := strings.CutPrefix(c.Get(fiber.HeaderAuthorization), "Bearer ")
 	if _, password, basic := (&http.Request{Header: http.Header{"Authorization": {c.Get(fiber.HeaderAuthorization)}}}).BasicAuth(); basic {
 		// A browser that was asked for it once sends it along by itself, from foreign pages too.
 		foreign := (c.Get("Sec-Fetch-Site") != "" || c.Get(fiber.HeaderOrigin) != "") && !sameOrigin(c)
 		if foreign && c.Method() != http.MethodGet && c.Method() != http.MethodHead {
-			return service.Who{}, &service.Error{Kind: service.Forbidden, Message: "this request did not come from the console's own pages"}
+			return api.Who{}, &api.Error{Kind: api.Forbidden, Message: "this request did not come from the console's own pages"}
 		}
 		secret, ok = password, true
 	}
 	if !ok {
 		if secret = c.Cookies(cookieName); secret != "" && c.Method() != http.MethodGet && !sameOrigin(c) {
-			return service.Who{}, &service.Error{Kind: service.Forbidden, Message: "this request did not come from the console's own pages"}
+			return api.Who{}, &api.Error{Kind: api.Forbidden, Message: "this request did not come from the console's own pages"}
 		}
 	}
 	if secret == "" {
-		return service.Who{}, &service.Error{Kind: service.Unauthorized, Message: "no token: sign in, or send Authorization: Bearer with a token"}
+		return api.Who{}, &api.Error{Kind: api.Unauthorized, Message: "no token: sign in, or send Authorization: Bearer with a token"}
 	}
 	who, err := a.service.Authenticate(c.Context(), strings.TrimSpace(secret))
 	if err != nil {
 		return who, err
 	}
 	if !who.Role.Allows(need) {
-		return who, &service.Error{Kind: service.Forbidden, Message: fmt.Sprintf("this needs the role %s; the token %q has the role %s", need, who.Name, who.Role)}
+		return who, &api.Error{Kind: api.Forbidden, Message: fmt.Sprintf("this needs the role %s; the token %q has the role %s", need, who.Name, who.Role)}
 	}
 	return who, nil
 }
@@ -149,10 +149,10 @@ func sameOrigin(c fiber.Ctx) bool {
 }
 
 // add registers a JSON operation and describes it in the OpenAPI document.
-func add[In, Out any](a *server, method, path string, role service.Role, summary string, f func(context.Context, service.Who, *In) (Out, error)) {
+func add[In, Out any](a *server, method, path string, role api.Role, summary string, f func(context.Context, api.Who, *In) (Out, error)) {
 	a.doc.operation(method, path, role, summary, new(In), new(Out))
 	handler := func(c fiber.Ctx) error {
-		var who service.Who
+		var who api.Who
 		var err error
 		if role != "" {
 			if who, err = a.who(c, role); err != nil {
@@ -183,7 +183,7 @@ func colons(path string) string {
 }
 
 func invalid(format string, args ...any) error {
-	return &service.Error{Kind: service.Invalid, Message: fmt.Sprintf(format, args...)}
+	return &api.Error{Kind: api.Invalid, Message: fmt.Sprintf(format, args...)}
 }
 
 // bind fills the input from path, query and JSON body. Unknown fields are
@@ -257,7 +257,7 @@ func body(c fiber.Ctx, limit int) ([]byte, error) {
 		return nil, invalid("the body could not be read: %v", err)
 	}
 	if len(raw) > limit {
-		return nil, &service.Error{Kind: service.TooLarge, Message: fmt.Sprintf("the body is larger than %d MiB", limit>>20)}
+		return nil, &api.Error{Kind: api.TooLarge, Message: fmt.Sprintf("the body is larger than %d MiB", limit>>20)}
 	}
 	return raw, nil
 }
@@ -278,15 +278,15 @@ type Problem struct {
 	Problems []source.Problem `json:"problems,omitempty" description:"places in files, when files are at fault"`
 }
 
-var statusOf = map[service.Kind]int{
-	service.Invalid: http.StatusUnprocessableEntity, service.Unauthorized: http.StatusUnauthorized, service.Forbidden: http.StatusForbidden,
-	service.NotFound: http.StatusNotFound, service.Conflict: http.StatusConflict, service.TooLarge: http.StatusRequestEntityTooLarge, service.NoRoom: http.StatusInsufficientStorage,
+var statusOf = map[api.Kind]int{
+	api.Invalid: http.StatusUnprocessableEntity, api.Unauthorized: http.StatusUnauthorized, api.Forbidden: http.StatusForbidden,
+	api.NotFound: http.StatusNotFound, api.Conflict: http.StatusConflict, api.TooLarge: http.StatusRequestEntityTooLarge, api.NoRoom: http.StatusInsufficientStorage,
 }
 
 // fail answers an error.
 func (a *server) fail(c fiber.Ctx, err error) error {
 	p := Problem{Type: "about:blank", Status: http.StatusInternalServerError}
-	if e, ok := errors.AsType[*service.Error](err); ok {
+	if e, ok := errors.AsType[*api.Error](err); ok {
 		p.Status, p.Detail, p.Problems = statusOf[e.Kind], e.Message, e.Problems
 	} else if e, ok := errors.AsType[*project.BundleError](err); ok {
 		p.Status, p.Detail = http.StatusUnprocessableEntity, e.Error()

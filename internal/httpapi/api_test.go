@@ -26,6 +26,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/dispatch"
 	"parallelpane/internal/core/fleet"
@@ -167,14 +168,14 @@ func (x *lab) bundle() string {
 	return hashOf(raw)
 }
 
-func (x *lab) run(req service.RunRequest) service.Run {
+func (x *lab) run(req api.RunRequest) api.Run {
 	x.t.Helper()
 	if req.Bundle == "" {
 		req.Bundle = x.bundle()
 	}
 	a := x.do("POST", "/api/v1/runs", x.token, req)
 	require.Equal(x.t, 200, a.status, string(a.body))
-	var run service.Run
+	var run api.Run
 	require.NoError(x.t, json.Unmarshal(a.body, &run))
 	return run
 }
@@ -278,12 +279,12 @@ func (h *hand) result(s link.Slice, test int, v verdict.Verdict, files ...attemp
 	return out
 }
 
-func (x *lab) ended(number int) service.Run {
+func (x *lab) ended(number int) api.Run {
 	x.t.Helper()
-	var run service.Run
+	var run api.Run
 	require.Eventually(x.t, func() bool {
 		x.get(fmt.Sprintf("/runs/%d", number), &run)
-		return run.State == service.Ended
+		return run.State == api.Ended
 	}, 15*time.Second, 10*time.Millisecond)
 	return run
 }
@@ -291,7 +292,7 @@ func (x *lab) ended(number int) service.Run {
 func TestARunThroughTheAPI(t *testing.T) {
 	x := start(t, t.TempDir())
 	h := x.mustJoin("quay", 2)
-	run := x.run(service.RunRequest{Matrix: "wall", Retries: 1})
+	run := x.run(api.RunRequest{Matrix: "wall", Retries: 1})
 	require.Equal(t, 1, run.Number)
 	events := x.follow(t, "/runs/1/events")
 
@@ -319,7 +320,7 @@ func TestARunThroughTheAPI(t *testing.T) {
 		for _, c := range e.Cells {
 			seen[string(c.State)+string(c.Verdict)]++
 		}
-		if e.Run.State == service.Ended {
+		if e.Run.State == api.Ended {
 			break
 		}
 	}
@@ -340,11 +341,11 @@ func TestARunThroughTheAPI(t *testing.T) {
 	assert.Equal(t, 4, doc.Tests)
 	assert.Len(t, doc.Suites[1].Cases, 2)
 
-	var res service.TestResult
+	var res api.TestResult
 	x.get("/runs/1/tests/0", &res)
 	assert.Contains(t, res.Source, "name: Tide")
 	assert.Len(t, res.Results[1].Attempts, 2)
-	var list []service.RunSummary
+	var list []api.RunSummary
 	x.get("/runs?verdict=flaky", &list)
 	require.Len(t, list, 1)
 	assert.Equal(t, verdict.Flaky, list[0].Panes[1].Verdict)
@@ -360,7 +361,7 @@ func TestEventsOfWallsThatAreShown(t *testing.T) {
 	}
 	h := x.mustJoin("quay", 1)
 	events := x.follow(t, "/events?walls=1")
-	x.run(service.RunRequest{Matrix: "wall", Tests: []string{"Tide"}})
+	x.run(api.RunRequest{Matrix: "wall", Tests: []string{"Tide"}})
 	s := h.next()
 	assert.True(t, h.result(s, 0, verdict.Passed).Accepted)
 	for e := range events {
@@ -372,7 +373,7 @@ func TestEventsOfWallsThatAreShown(t *testing.T) {
 }
 
 // follow streams events into a channel.
-func (x *lab) follow(t *testing.T, path string) <-chan service.Event {
+func (x *lab) follow(t *testing.T, path string) <-chan api.Event {
 	t.Helper()
 	ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
 	t.Cleanup(cancel)
@@ -382,14 +383,14 @@ func (x *lab) follow(t *testing.T, path string) <-chan service.Event {
 	resp, err := http.DefaultClient.Do(req)
 	require.NoError(t, err)
 	require.Equal(t, "text/event-stream", resp.Header.Get("Content-Type"))
-	out := make(chan service.Event, 1000)
+	out := make(chan api.Event, 1000)
 	go func() {
 		defer close(out)
 		defer resp.Body.Close()
 		in := bufio.NewScanner(resp.Body)
 		for in.Scan() {
 			if data, ok := strings.CutPrefix(in.Text(), "data: "); ok {
-				var e service.Event
+				var e api.Event
 				if json.Unmarshal([]byte(data), &e) == nil {
 					out <- e
 				}
@@ -513,18 +514,18 @@ func TestBadRequestsForARun(t *testing.T) {
 		"unknown field":  {`{"bundle":"x","matrx":"wall"}`, `unknown field "matrx"`},
 		"not json":       {`{`, "the body is not as expected"},
 		"wrong type":     {`{"bundle":7}`, "the body is not as expected"},
-		"no bundle":      {service.RunRequest{Bundle: strings.Repeat("0", 64)}, "is not here: send it first"},
-		"suite":          {service.RunRequest{Bundle: hash, Suite: "dsk", Matrix: "wall"}, `unknown suite "dsk" (did you mean "desk"?)`},
-		"matrix":         {service.RunRequest{Bundle: hash, Matrix: "wal"}, `unknown matrix "wal" (did you mean "wall"?)`},
-		"which matrix":   {service.RunRequest{Bundle: hash}, "say which matrix"},
-		"environment":    {service.RunRequest{Bundle: hash, Matrix: "wall", Environment: "prod"}, `unknown environment "prod"`},
-		"tag":            {service.RunRequest{Bundle: hash, Matrix: "wall", Tags: []string{"smok"}}, `unknown tag "smok" (did you mean "smoke"?)`},
-		"test":           {service.RunRequest{Bundle: hash, Matrix: "wall", Tests: []string{"Tid"}}, `unknown test "Tid"`},
-		"browser":        {service.RunRequest{Bundle: hash, Matrix: "odd"}, `unknown browser "chromuim" (did you mean "chromium"?)`},
-		"no browser":     {service.RunRequest{Bundle: hash, Matrix: "none"}, "neither an axis browser nor an axis engine"},
-		"retries":        {service.RunRequest{Bundle: hash, Matrix: "wall", Retries: 11}, "retries: expected 0 to 10"},
-		"base":           {service.RunRequest{Bundle: hash, Matrix: "wall", Base: "javascript:alert(1)"}, "base: expected an address"},
-		"script problem": {service.RunRequest{Bundle: hashOf(wrong), Matrix: "wall"}, "the bundle's files have problems"},
+		"no bundle":      {api.RunRequest{Bundle: strings.Repeat("0", 64)}, "is not here: send it first"},
+		"suite":          {api.RunRequest{Bundle: hash, Suite: "dsk", Matrix: "wall"}, `unknown suite "dsk" (did you mean "desk"?)`},
+		"matrix":         {api.RunRequest{Bundle: hash, Matrix: "wal"}, `unknown matrix "wal" (did you mean "wall"?)`},
+		"which matrix":   {api.RunRequest{Bundle: hash}, "say which matrix"},
+		"environment":    {api.RunRequest{Bundle: hash, Matrix: "wall", Environment: "prod"}, `unknown environment "prod"`},
+		"tag":            {api.RunRequest{Bundle: hash, Matrix: "wall", Tags: []string{"smok"}}, `unknown tag "smok" (did you mean "smoke"?)`},
+		"test":           {api.RunRequest{Bundle: hash, Matrix: "wall", Tests: []string{"Tid"}}, `unknown test "Tid"`},
+		"browser":        {api.RunRequest{Bundle: hash, Matrix: "odd"}, `unknown browser "chromuim" (did you mean "chromium"?)`},
+		"no browser":     {api.RunRequest{Bundle: hash, Matrix: "none"}, "neither an axis browser nor an axis engine"},
+		"retries":        {api.RunRequest{Bundle: hash, Matrix: "wall", Retries: 11}, "retries: expected 0 to 10"},
+		"base":           {api.RunRequest{Bundle: hash, Matrix: "wall", Base: "javascript:alert(1)"}, "base: expected an address"},
+		"script problem": {api.RunRequest{Bundle: hashOf(wrong), Matrix: "wall"}, "the bundle's files have problems"},
 	} {
 		a := x.do("POST", "/api/v1/runs", x.token, tc.body)
 		assert.Equal(t, 422, a.status, "%s: %s", name, a.body)
@@ -535,7 +536,7 @@ func TestBadRequestsForARun(t *testing.T) {
 	}
 	a := x.do("POST", "/api/v1/runs", x.token, bytes.Repeat([]byte(" "), httpapi.MaxJSONBytes+1))
 	assert.Equal(t, 413, a.status)
-	var runs []service.RunSummary
+	var runs []api.RunSummary
 	x.get("/runs", &runs)
 	assert.Empty(t, runs, "nothing was started")
 }
@@ -559,10 +560,10 @@ func TestSecondAgentOfTheSameName(t *testing.T) {
 func TestUnsupportedAndCancel(t *testing.T) {
 	x := start(t, t.TempDir())
 	x.mustJoin("quay", 1)
-	run := x.run(service.RunRequest{Matrix: "far"})
+	run := x.run(api.RunRequest{Matrix: "far"})
 	assert.Equal(t, verdict.Unsupported, run.Verdict)
 	assert.Contains(t, run.Cells[0][0].Why, "no agent has browser=webkitgtk; nearest: quay (browser: wants webkitgtk, has chromium, firefox)")
-	open := x.run(service.RunRequest{Matrix: "wall"})
+	open := x.run(api.RunRequest{Matrix: "wall"})
 	a := x.do("POST", fmt.Sprintf("/api/v1/runs/%d/cancel", open.Number), x.token, nil)
 	require.Equal(t, 200, a.status, string(a.body))
 	done := x.ended(open.Number)
@@ -574,7 +575,7 @@ func TestUnsupportedAndCancel(t *testing.T) {
 func TestAgentGoneInTheMiddle(t *testing.T) {
 	x := start(t, t.TempDir())
 	h := x.mustJoin("quay", 1)
-	x.run(service.RunRequest{Matrix: "wall", QueueLimitS: 1})
+	x.run(api.RunRequest{Matrix: "wall", QueueLimitS: 1})
 	s := h.next()
 	h.leave()
 	done := x.ended(1)
@@ -591,7 +592,7 @@ func TestServiceStoppedInTheMiddle(t *testing.T) {
 	dir := t.TempDir()
 	x := start(t, dir)
 	h := x.mustJoin("quay", 2)
-	x.run(service.RunRequest{Matrix: "wall"})
+	x.run(api.RunRequest{Matrix: "wall"})
 	one, two := h.next(), h.next()
 	assert.True(t, h.result(one, 0, verdict.Passed).Accepted)
 	third := h.next()
@@ -610,21 +611,21 @@ func TestServiceStoppedInTheMiddle(t *testing.T) {
 	assert.Equal(t, verdict.Counts{verdict.Passed: 4}, done.Counts)
 	attempts := 0
 	for test := range done.Tests {
-		var res service.TestResult
+		var res api.TestResult
 		y.get(fmt.Sprintf("/runs/1/tests/%d", test), &res)
 		for _, r := range res.Results {
 			attempts += len(r.Attempts)
 		}
 	}
 	assert.Equal(t, 4, attempts, "four results, none of them twice; the order of which nothing had begun is no attempt")
-	assert.Equal(t, 2, y.run(service.RunRequest{Matrix: "far"}).Number, "numbers go on")
+	assert.Equal(t, 2, y.run(api.RunRequest{Matrix: "far"}).Number, "numbers go on")
 }
 
 // Whatever an artifact is called or holds, it cannot act in the console's name.
 func TestArtifactsAreHarmless(t *testing.T) {
 	x := start(t, t.TempDir())
 	h := x.mustJoin("quay", 1)
-	x.run(service.RunRequest{Matrix: "wall", Tests: []string{"Tide"}})
+	x.run(api.RunRequest{Matrix: "wall", Tests: []string{"Tide"}})
 	s := h.next()
 	page := []byte("<script>alert(document.cookie)</script>")
 	put := func(contents []byte) string {
@@ -642,10 +643,10 @@ func TestArtifactsAreHarmless(t *testing.T) {
 	unsent.Hash = hashOf([]byte("unsent"))
 	assert.Equal(t, 409, x.do("POST", "/api/v1/agent/results", x.agent, link.Result{ID: "u", Fence: s.Fence, Agent: "quay", Verdict: verdict.Passed, Files: []attempt.File{unsent}}).status)
 	assert.True(t, h.result(s, 0, verdict.Failed, all...).Accepted, "the verdict counts whatever the files are called")
-	var res service.TestResult
+	var res api.TestResult
 	x.get("/runs/1/tests/0", &res)
 	assert.Len(t, res.Results[0].Attempts[0].Detail.Cut, 8, "and what was left out is said")
-	var files []service.RunFile
+	var files []api.RunFile
 	x.get("/runs/1/files", &files)
 	require.Len(t, files, 1)
 	a := x.do("GET", "/api/v1/attempts/"+files[0].Attempt+"/files/page.html", x.token, nil)
@@ -697,7 +698,7 @@ func TestALongIntroductionIsTaken(t *testing.T) {
 func TestAnAgentCannotNameAnAttemptThatThereIs(t *testing.T) {
 	x := start(t, t.TempDir())
 	h := x.mustJoin("quay", 2)
-	x.run(service.RunRequest{Matrix: "wall"})
+	x.run(api.RunRequest{Matrix: "wall"})
 	first := h.next()
 	require.True(t, h.result(first, 0, verdict.Passed).Accepted)
 	for range 3 {

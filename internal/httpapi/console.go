@@ -7,9 +7,9 @@ import (
 	"strings"
 	"time"
 
-	"github.com/gofiber/fiber/v3"
+	"parallelpane/internal/api"
 
-	"parallelpane/internal/service"
+	"github.com/gofiber/fiber/v3"
 )
 
 // notBuilt is shown in place of a console that was not built.
@@ -36,7 +36,7 @@ func (a *server) session() {
 		return c.JSON(who)
 	})
 	a.app.Delete(Prefix+"/console/session", func(c fiber.Ctx) error {
-		who, err := a.who(c, service.Viewer)
+		who, err := a.who(c, api.Viewer)
 		if err != nil {
 			return err
 		}

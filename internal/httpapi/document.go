@@ -5,11 +5,11 @@ import (
 	"reflect"
 	"strings"
 
+	"parallelpane/internal/api"
+
 	"github.com/swaggest/jsonschema-go"
 	"github.com/swaggest/openapi-go"
 	"github.com/swaggest/openapi-go/openapi31"
-
-	"parallelpane/internal/service"
 )
 
 // document gathers the OpenAPI 3.1 description of the routes as they are
@@ -39,7 +39,7 @@ func newDocument(version string) *document {
 
 // operation describes one route. in has path, query and json tags; out is nil
 // for a body that is not JSON.
-func (d *document) operation(method, path string, role service.Role, summary string, in, out any) {
+func (d *document) operation(method, path string, role api.Role, summary string, in, out any) {
 	op, err := d.reflector.NewOperationContext(method, Prefix+path)
 	if err != nil {
 		panic(err) // a mistake in the route table

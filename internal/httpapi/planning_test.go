@@ -12,9 +12,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/core/combo"
 	"parallelpane/internal/core/verdict"
-	"parallelpane/internal/service"
 )
 
 // post sends JSON and wants a success.
@@ -38,7 +38,7 @@ func (x *lab) refused(status int, want, method, path string, body any) {
 func TestWhyAndPlan(t *testing.T) {
 	x := start(t, t.TempDir())
 	x.mustJoin("quay", 2)
-	var why service.Why
+	var why api.Why
 	x.get("/why?needs=browser%3Dfirefox+os%3Dlinux", &why)
 	assert.Equal(t, []string{"quay"}, why.Idle)
 	x.get("/why?needs=browser%3Dwebkitgtk+crane%3Dbig", &why)
@@ -46,7 +46,7 @@ func TestWhyAndPlan(t *testing.T) {
 	assert.Contains(t, why.Why, "no agent has a fact called crane")
 	x.refused(422, "is not a need", "GET", "/why?needs=firefox", nil)
 
-	var plan service.PlannedMatrix
+	var plan api.PlannedMatrix
 	m := combo.Matrix{Name: "m", Axes: []combo.Axis{{Name: "browser", Values: []string{"chromium", "webkitgtk"}}, {Name: "os", Values: []string{"linux", "macos"}}}}
 	x.post("/matrix/plan", map[string]any{"matrix": m}, &plan)
 	require.Len(t, plan.Combinations, 4)
@@ -63,7 +63,7 @@ func TestSpreadRunsRotateAndShowWhatTheyMet(t *testing.T) {
 	h := x.mustJoin("quay", 4)
 	met := map[string]bool{}
 	for turn := range 2 {
-		run := x.run(service.RunRequest{Matrix: "wall", Deal: service.Spread})
+		run := x.run(api.RunRequest{Matrix: "wall", Deal: api.Spread})
 		assert.Equal(t, turn, run.Plan.Turn)
 		assert.Equal(t, 2, run.Counts[verdict.Pending], "each test once")
 		for range 2 {
@@ -76,7 +76,7 @@ func TestSpreadRunsRotateAndShowWhatTheyMet(t *testing.T) {
 		dealt := 0
 		for _, row := range ended.Cells {
 			for _, c := range row {
-				if c.State != service.Undealt {
+				if c.State != api.Undealt {
 					dealt++
 				}
 			}
@@ -84,17 +84,17 @@ func TestSpreadRunsRotateAndShowWhatTheyMet(t *testing.T) {
 		assert.Equal(t, 2, dealt)
 	}
 	assert.Len(t, met, 4, "two runs meet every pair")
-	var tl service.Timeline
+	var tl api.Timeline
 	x.get("/runs/2/timeline", &tl)
-	assert.Equal(t, service.Met{Runs: 20, Pairs: 4, Met: 4}, tl.Met)
+	assert.Equal(t, api.Met{Runs: 20, Pairs: 4, Met: 4}, tl.Met)
 	assert.Positive(t, tl.BoundS)
-	x.refused(422, "deal: expected every or spread", "POST", "/runs", service.RunRequest{Bundle: x.bundle(), Matrix: "wall", Deal: "some"})
+	x.refused(422, "deal: expected every or spread", "POST", "/runs", api.RunRequest{Bundle: x.bundle(), Matrix: "wall", Deal: "some"})
 }
 
 func TestRunAgain(t *testing.T) {
 	x := start(t, t.TempDir())
 	h := x.mustJoin("quay", 8)
-	run := x.run(service.RunRequest{Matrix: "wall"})
+	run := x.run(api.RunRequest{Matrix: "wall"})
 	x.refused(409, "has not ended", "POST", fmt.Sprintf("/runs/%d/again", run.Number), map[string]bool{})
 	for range 4 {
 		s := h.next()
@@ -105,7 +105,7 @@ func TestRunAgain(t *testing.T) {
 		h.result(s, 0, v)
 	}
 	x.ended(run.Number)
-	var again service.Run
+	var again api.Run
 	x.post(fmt.Sprintf("/runs/%d/again", run.Number), map[string]bool{"not_passed": true}, &again)
 	assert.Equal(t, run.Number, again.AgainOf)
 	require.Len(t, again.Panes, 1)
@@ -120,8 +120,8 @@ func TestRunAgain(t *testing.T) {
 func TestEstimatesComeFromHistoryAndTheEndIsExpected(t *testing.T) {
 	x := start(t, t.TempDir())
 	h := x.mustJoin("quay", 8)
-	req := service.RunRequest{Bundle: x.bundle(), Matrix: "wall"}
-	var p service.Preview
+	req := api.RunRequest{Bundle: x.bundle(), Matrix: "wall"}
+	var p api.Preview
 	x.post("/runs/preview", req, &p)
 	assert.Equal(t, 4, p.Cases)
 	assert.Equal(t, 4, p.Unknown)
@@ -135,15 +135,15 @@ func TestEstimatesComeFromHistoryAndTheEndIsExpected(t *testing.T) {
 	x.post("/runs/preview", req, &p)
 	assert.Zero(t, p.Unknown)
 	assert.InDelta(t, 1.2, p.ExpectedS, 0.01, "each took 1.2 s, all at once")
-	var f service.ForecastAnswer
-	x.post("/forecasts", service.ForecastRequest{Run: run.Number, Limit: 1, More: []int{0, 1}}, &f)
+	var f api.ForecastAnswer
+	x.post("/forecasts", api.ForecastRequest{Run: run.Number, Limit: 1, More: []int{0, 1}}, &f)
 	assert.InDelta(t, 4.8, f.Makespan, 0.01)
 	assert.Len(t, f.WhatIf, 2)
 	x.refused(422, "either a question or the number", "POST", "/forecasts", map[string]any{})
 	x.refused(422, "tests: expected", "POST", "/forecasts", map[string]any{"question": map[string]any{"tests": []string{}}})
 }
 
-func (x *lab) runNow(number int) (run service.Run) {
+func (x *lab) runNow(number int) (run api.Run) {
 	x.t.Helper()
 	x.get(fmt.Sprintf("/runs/%d", number), &run)
 	return run
@@ -152,13 +152,13 @@ func (x *lab) runNow(number int) (run service.Run) {
 func TestQuotasDrainAndLanes(t *testing.T) {
 	x := start(t, t.TempDir())
 	h := x.mustJoin("quay", 8)
-	x.refused(422, "only projects have one", "POST", "/quotas", service.QuotaRequest{Kind: "owner", Name: "ada", Weight: 2})
-	x.refused(422, "expected values of a combination", "POST", "/quotas", service.QuotaRequest{Kind: "combination", Name: "firefox", Slots: 1})
+	x.refused(422, "only projects have one", "POST", "/quotas", api.QuotaRequest{Kind: "owner", Name: "ada", Weight: 2})
+	x.refused(422, "expected values of a combination", "POST", "/quotas", api.QuotaRequest{Kind: "combination", Name: "firefox", Slots: 1})
 	x.refused(404, "no quota", "DELETE", "/quotas/none", nil)
-	var qs []service.Quota
-	x.post("/quotas", service.QuotaRequest{Kind: "project", Name: "saltmarsh", Slots: 1}, &qs)
+	var qs []api.Quota
+	x.post("/quotas", api.QuotaRequest{Kind: "project", Name: "saltmarsh", Slots: 1}, &qs)
 	require.Len(t, qs, 1)
-	x.run(service.RunRequest{Matrix: "wall"})
+	x.run(api.RunRequest{Matrix: "wall"})
 	s := h.next()
 	require.Len(t, x.svc.Agents()[0].Work, 1, "the quota holds the rest back")
 	assert.Equal(t, 204, x.do("DELETE", "/api/v1/quotas/"+qs[0].ID, x.token, nil).status)
@@ -182,22 +182,22 @@ func TestPresetsAndSchedules(t *testing.T) {
 	x := start(t, t.TempDir())
 	h := x.mustJoin("quay", 8)
 	x.refused(404, "no preset", "POST", "/presets/nightly/run", nil)
-	x.refused(422, "is not a name", "POST", "/presets", service.PresetRequest{Name: "../x", Request: service.RunRequest{Bundle: x.bundle()}})
-	var p service.Preset
-	x.post("/presets", service.PresetRequest{Name: "nightly", Request: service.RunRequest{Bundle: x.bundle(), Matrix: "wall", Tags: []string{"smoke"}}}, &p)
+	x.refused(422, "is not a name", "POST", "/presets", api.PresetRequest{Name: "../x", Request: api.RunRequest{Bundle: x.bundle()}})
+	var p api.Preset
+	x.post("/presets", api.PresetRequest{Name: "nightly", Request: api.RunRequest{Bundle: x.bundle(), Matrix: "wall", Tags: []string{"smoke"}}}, &p)
 	assert.Equal(t, "desk", p.Request.Suite)
-	var run service.Run
+	var run api.Run
 	x.post("/presets/nightly/run", nil, &run)
 	for range 2 {
 		h.result(h.next(), 0, verdict.Passed)
 	}
 	x.ended(run.Number)
-	var ps []service.Preset
+	var ps []api.Preset
 	x.get("/presets", &ps)
 	assert.Equal(t, 1, ps[0].Used)
 	assert.Equal(t, run.Number, ps[0].LastRun)
 
-	for want, req := range map[string]service.ScheduleRequest{
+	for want, req := range map[string]api.ScheduleRequest{
 		"no preset":               {Name: "s", Preset: "x", Rule: "FREQ=DAILY"},
 		"is not a time zone":      {Name: "s", Preset: "nightly", Rule: "FREQ=DAILY", Zone: "Mars/Base"},
 		"overlap: expected":       {Name: "s", Preset: "nightly", Rule: "FREQ=DAILY", Overlap: "hope"},
@@ -209,13 +209,13 @@ func TestPresetsAndSchedules(t *testing.T) {
 	} {
 		x.refused(map[bool]int{true: 404, false: 422}[want == "no preset"], want, "POST", "/schedules", req)
 	}
-	var s service.Schedule
-	x.post("/schedules", service.ScheduleRequest{Name: "often", Preset: "nightly", Rule: "FREQ=SECONDLY;COUNT=2", Overlap: service.OverlapSkip}, &s)
-	x.refused(409, "there is a schedule often", "POST", "/schedules", service.ScheduleRequest{Name: "often", Preset: "nightly", Rule: "FREQ=DAILY"})
+	var s api.Schedule
+	x.post("/schedules", api.ScheduleRequest{Name: "often", Preset: "nightly", Rule: "FREQ=SECONDLY;COUNT=2", Overlap: api.OverlapSkip}, &s)
+	x.refused(409, "there is a schedule often", "POST", "/schedules", api.ScheduleRequest{Name: "often", Preset: "nightly", Rule: "FREQ=DAILY"})
 	x.refused(409, "is used by the schedule often", "DELETE", "/presets/nightly", nil)
 	h.next()
 	h.next()
-	var list []service.Schedule
+	var list []api.Schedule
 	require.Eventually(t, func() bool {
 		x.get("/schedules", &list)
 		return strings.HasPrefix(list[0].LastNote, "skipped") && len(list[0].Next) == 0
@@ -224,7 +224,7 @@ func TestPresetsAndSchedules(t *testing.T) {
 	assert.Contains(t, list[0].LastNote, "run #2 was still going on")
 	assert.Equal(t, "schedule often", x.runNow(2).By)
 
-	x.post("/schedules", service.ScheduleRequest{Name: "weekly", Preset: "nightly", Rule: "FREQ=WEEKLY;BYDAY=MO,FR;BYHOUR=6;BYMINUTE=30;BYSECOND=0", Zone: "Europe/Berlin"}, &s)
+	x.post("/schedules", api.ScheduleRequest{Name: "weekly", Preset: "nightly", Rule: "FREQ=WEEKLY;BYDAY=MO,FR;BYHOUR=6;BYMINUTE=30;BYSECOND=0", Zone: "Europe/Berlin"}, &s)
 	assert.Equal(t, "every Monday and Friday at 06:30, Europe/Berlin time", s.Words)
 	assert.Len(t, s.Next, 5)
 	feed := x.do("GET", "/api/v1/schedules.ics", "", nil, "Authorization", "Basic "+base64.StdEncoding.EncodeToString([]byte("calendar:"+x.token)))
@@ -252,10 +252,10 @@ func TestPresetsAndSchedules(t *testing.T) {
 func TestOccurrencesMissedWhileTheServiceWasDown(t *testing.T) {
 	x := start(t, t.TempDir())
 	x.mustJoin("quay", 8)
-	x.post("/presets", service.PresetRequest{Name: "p", Request: service.RunRequest{Bundle: x.bundle(), Matrix: "wall"}}, nil)
+	x.post("/presets", api.PresetRequest{Name: "p", Request: api.RunRequest{Bundle: x.bundle(), Matrix: "wall"}}, nil)
 	from := time.Now().Add(1200 * time.Millisecond).UTC().Format(time.RFC3339)
-	for name, missed := range map[string]service.Missed{"make-up": service.MissedRun, "leave": service.MissedSkip} {
-		x.post("/schedules", service.ScheduleRequest{Name: name, Preset: "p", Rule: "FREQ=DAILY;COUNT=2", Start: from, Missed: missed}, nil)
+	for name, missed := range map[string]api.Missed{"make-up": api.MissedRun, "leave": api.MissedSkip} {
+		x.post("/schedules", api.ScheduleRequest{Name: name, Preset: "p", Rule: "FREQ=DAILY;COUNT=2", Start: from, Missed: missed}, nil)
 	}
 	dir := x.dir
 	x.stop()
@@ -265,7 +265,7 @@ func TestOccurrencesMissedWhileTheServiceWasDown(t *testing.T) {
 	again := start(t, dir)
 	notes := map[string]string{}
 	require.Eventually(t, func() bool {
-		var list []service.Schedule
+		var list []api.Schedule
 		again.get("/schedules", &list)
 		for _, s := range list {
 			notes[s.Name] = s.LastNote
@@ -274,7 +274,7 @@ func TestOccurrencesMissedWhileTheServiceWasDown(t *testing.T) {
 	}, 10*time.Second, 20*time.Millisecond)
 	assert.Contains(t, notes["make-up"], "started for")
 	assert.Contains(t, notes["leave"], "the service was down")
-	var runs []service.RunSummary
+	var runs []api.RunSummary
 	again.get("/runs", &runs)
 	assert.Len(t, runs, 1)
 }
@@ -284,11 +284,11 @@ func TestPrivatePools(t *testing.T) {
 	x.pool = "tidal"
 	x.mustJoin("office", 2)
 	for project, idle := range map[string][]string{"tidal": {"office"}, "saltmarsh": {}, "": {"office"}} {
-		var why service.Why
+		var why api.Why
 		x.get("/why?needs=browser%3Dfirefox&project="+project, &why)
 		assert.Equal(t, idle, why.Idle, project)
 	}
-	run := x.run(service.RunRequest{Matrix: "wall"})
+	run := x.run(api.RunRequest{Matrix: "wall"})
 	assert.Equal(t, verdict.Unsupported, x.ended(run.Number).Verdict)
 	assert.Contains(t, x.runNow(run.Number).Cells[0][0].Why, "pool: wants shared or saltmarsh, has tidal")
 }
@@ -296,7 +296,7 @@ func TestPrivatePools(t *testing.T) {
 func TestAddedCombinationsAreChecked(t *testing.T) {
 	x := start(t, t.TempDir())
 	for matrix, want := range map[string]string{"extra": `did you mean "chromium"?`, "bare": "an added combination has no browser"} {
-		x.refused(422, want, "POST", "/runs", service.RunRequest{Bundle: x.bundle(), Matrix: matrix})
+		x.refused(422, want, "POST", "/runs", api.RunRequest{Bundle: x.bundle(), Matrix: matrix})
 	}
 }
 
@@ -305,7 +305,7 @@ func TestAddedCombinationsAreChecked(t *testing.T) {
 func TestBasicAuthorisationFromForeignPages(t *testing.T) {
 	x := start(t, t.TempDir())
 	basic := "Basic " + base64.StdEncoding.EncodeToString([]byte("any:"+x.token))
-	body := service.QuotaRequest{Kind: "project", Name: "saltmarsh", Slots: 1}
+	body := api.QuotaRequest{Kind: "project", Name: "saltmarsh", Slots: 1}
 	for _, foreign := range [][]string{{"Sec-Fetch-Site", "cross-site"}, {"Origin", "http://evil.example"}} {
 		a := x.do("POST", "/api/v1/quotas", "", body, append(foreign, "Authorization", basic)...)
 		assert.Equal(t, http.StatusForbidden, a.status, foreign[0])

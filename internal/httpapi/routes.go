@@ -4,10 +4,10 @@ import (
 	"context"
 	"strings"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/core/combo"
 	"parallelpane/internal/core/device"
 	"parallelpane/internal/link"
-	"parallelpane/internal/service"
 	"parallelpane/internal/store"
 )
 
@@ -49,12 +49,12 @@ type idIn struct {
 }
 
 type tokenIn struct {
-	Name string       `json:"name" required:"true"`
-	Role service.Role `json:"role" required:"true" enum:"viewer,runner,admin,agent"`
+	Name string   `json:"name" required:"true"`
+	Role api.Role `json:"role" required:"true" enum:"viewer,runner,admin,agent"`
 }
 
 type tokenOut struct {
-	service.Token
+	api.Token
 	Secret string `json:"secret" description:"shown this one time"`
 }
 
@@ -90,92 +90,92 @@ var agentChanges = map[string]string{"drain": "Have an agent take nothing new", 
 // routes lists the JSON operations of the API.
 func (a *server) routes() {
 	s := a.service
-	add(a, "GET", "/version", "", "The service's version", func(context.Context, service.Who, *none) (versionOut, error) {
+	add(a, "GET", "/version", "", "The service's version", func(context.Context, api.Who, *none) (versionOut, error) {
 		return versionOut{a.version}, nil
 	})
-	add(a, "GET", "/me", service.Viewer, "Who the token belongs to", func(_ context.Context, who service.Who, _ *none) (service.Who, error) {
+	add(a, "GET", "/me", api.Viewer, "Who the token belongs to", func(_ context.Context, who api.Who, _ *none) (api.Who, error) {
 		return who, nil
 	})
-	add(a, "POST", "/links", service.Viewer, "Make a one-time link that signs a browser in", func(_ context.Context, who service.Who, _ *none) (linkOut, error) {
+	add(a, "POST", "/links", api.Viewer, "Make a one-time link that signs a browser in", func(_ context.Context, who api.Who, _ *none) (linkOut, error) {
 		return linkOut{"/enter?code=" + s.SignInCode(who)}, nil
 	})
-	add(a, "GET", "/tokens", service.Admin, "List tokens", func(ctx context.Context, _ service.Who, _ *none) ([]service.Token, error) {
+	add(a, "GET", "/tokens", api.Admin, "List tokens", func(ctx context.Context, _ api.Who, _ *none) ([]api.Token, error) {
 		return s.Tokens(ctx)
 	})
-	add(a, "POST", "/tokens", service.Admin, "Make a token", func(_ context.Context, _ service.Who, in *tokenIn) (tokenOut, error) {
+	add(a, "POST", "/tokens", api.Admin, "Make a token", func(_ context.Context, _ api.Who, in *tokenIn) (tokenOut, error) {
 		t, secret, err := s.AddToken(in.Name, in.Role)
 		return tokenOut{t, secret}, err
 	})
-	add(a, "DELETE", "/tokens/{id}", service.Admin, "Make a token invalid", func(_ context.Context, _ service.Who, in *idIn) (none, error) {
+	add(a, "DELETE", "/tokens/{id}", api.Admin, "Make a token invalid", func(_ context.Context, _ api.Who, in *idIn) (none, error) {
 		return none{}, s.DropToken(in.ID)
 	})
-	add(a, "GET", "/agents", service.Viewer, "List the fleet", func(context.Context, service.Who, *none) ([]service.Agent, error) {
+	add(a, "GET", "/agents", api.Viewer, "List the fleet", func(context.Context, api.Who, *none) ([]api.Agent, error) {
 		return s.Agents(), nil
 	})
-	add(a, "DELETE", "/agents/{name}", service.Admin, "Remove an agent that is offline", func(_ context.Context, _ service.Who, in *nameIn) (none, error) {
+	add(a, "DELETE", "/agents/{name}", api.Admin, "Remove an agent that is offline", func(_ context.Context, _ api.Who, in *nameIn) (none, error) {
 		return none{}, s.ForgetAgent(in.Name)
 	})
 	for path, change := range map[string]func(string) error{
 		"drain": func(name string) error { return s.DrainAgent(name, true) }, "resume": func(name string) error { return s.DrainAgent(name, false) }, "wake": s.WakeAgent,
 	} {
-		add(a, "POST", "/agents/{name}/"+path, service.Admin, agentChanges[path], func(_ context.Context, _ service.Who, in *nameIn) (none, error) {
+		add(a, "POST", "/agents/{name}/"+path, api.Admin, agentChanges[path], func(_ context.Context, _ api.Who, in *nameIn) (none, error) {
 			return none{}, change(in.Name)
 		})
 	}
-	add(a, "GET", "/why", service.Viewer, "Say which agents meet some needs, and what the others lack", func(_ context.Context, _ service.Who, in *whyIn) (service.Why, error) {
+	add(a, "GET", "/why", api.Viewer, "Say which agents meet some needs, and what the others lack", func(_ context.Context, _ api.Who, in *whyIn) (api.Why, error) {
 		return s.Ask(strings.Fields(in.Needs), in.Project)
 	})
-	add(a, "POST", "/matrix/plan", service.Viewer, "Plan a matrix against the fleet", func(_ context.Context, _ service.Who, in *matrixIn) (service.PlannedMatrix, error) {
+	add(a, "POST", "/matrix/plan", api.Viewer, "Plan a matrix against the fleet", func(_ context.Context, _ api.Who, in *matrixIn) (api.PlannedMatrix, error) {
 		return s.PlanMatrix(in.Matrix, in.Project)
 	})
-	add(a, "POST", "/forecasts", service.Viewer, "Forecast when given tests, or those of a run, would end", func(ctx context.Context, _ service.Who, in *service.ForecastRequest) (service.ForecastAnswer, error) {
+	add(a, "POST", "/forecasts", api.Viewer, "Forecast when given tests, or those of a run, would end", func(ctx context.Context, _ api.Who, in *api.ForecastRequest) (api.ForecastAnswer, error) {
 		return s.Forecast(ctx, *in)
 	})
-	add(a, "GET", "/suites", service.Viewer, "List suites that were run or saved before, with their latest files", func(ctx context.Context, _ service.Who, _ *none) ([]service.KnownSuite, error) {
+	add(a, "GET", "/suites", api.Viewer, "List suites that were run or saved before, with their latest files", func(ctx context.Context, _ api.Who, _ *none) ([]api.KnownSuite, error) {
 		return s.Suites(ctx)
 	})
-	add(a, "GET", "/devices", service.Viewer, "List the emulated devices of the catalogue", func(context.Context, service.Who, *none) ([]device.Profile, error) {
+	add(a, "GET", "/devices", api.Viewer, "List the emulated devices of the catalogue", func(context.Context, api.Who, *none) ([]device.Profile, error) {
 		return device.Catalogue, nil
 	})
 	a.planning()
-	add(a, "POST", "/runs", service.Runner, "Start a run", func(ctx context.Context, who service.Who, in *service.RunRequest) (service.Run, error) {
+	add(a, "POST", "/runs", api.Runner, "Start a run", func(ctx context.Context, who api.Who, in *api.RunRequest) (api.Run, error) {
 		return s.Submit(ctx, who, *in)
 	})
-	add(a, "GET", "/runs", service.Viewer, "List runs, newest first", func(ctx context.Context, _ service.Who, in *runsIn) ([]service.RunSummary, error) {
+	add(a, "GET", "/runs", api.Viewer, "List runs, newest first", func(ctx context.Context, _ api.Who, in *runsIn) ([]api.RunSummary, error) {
 		return s.Runs(ctx, store.RunFilter(*in))
 	})
-	add(a, "POST", "/runs/preview", service.Viewer, "Work a request out without starting it", func(ctx context.Context, who service.Who, in *service.RunRequest) (service.Preview, error) {
+	add(a, "POST", "/runs/preview", api.Viewer, "Work a request out without starting it", func(ctx context.Context, who api.Who, in *api.RunRequest) (api.Preview, error) {
 		return s.Preview(ctx, who, *in)
 	})
-	add(a, "GET", "/runs/{number}/timeline", service.Viewer, "When what of a run ran on which slot", func(ctx context.Context, _ service.Who, in *numberIn) (service.Timeline, error) {
+	add(a, "GET", "/runs/{number}/timeline", api.Viewer, "When what of a run ran on which slot", func(ctx context.Context, _ api.Who, in *numberIn) (api.Timeline, error) {
 		return s.Timeline(ctx, in.Number)
 	})
-	add(a, "POST", "/runs/{number}/again", service.Runner, "Run an ended run again, all of it or what did not pass", func(ctx context.Context, who service.Who, in *againIn) (service.Run, error) {
+	add(a, "POST", "/runs/{number}/again", api.Runner, "Run an ended run again, all of it or what did not pass", func(ctx context.Context, who api.Who, in *againIn) (api.Run, error) {
 		return s.Again(ctx, who, in.Number, in.NotPassed)
 	})
-	add(a, "POST", "/runs/{number}/cancel", service.Runner, "End a run before its time", func(ctx context.Context, who service.Who, in *numberIn) (service.Run, error) {
+	add(a, "POST", "/runs/{number}/cancel", api.Runner, "End a run before its time", func(ctx context.Context, who api.Who, in *numberIn) (api.Run, error) {
 		return s.Cancel(ctx, who, in.Number)
 	})
-	add(a, "GET", "/runs/{number}/tests/{test}", service.Viewer, "One test of a run in every pane, with its attempts", func(ctx context.Context, _ service.Who, in *testIn) (service.TestResult, error) {
+	add(a, "GET", "/runs/{number}/tests/{test}", api.Viewer, "One test of a run in every pane, with its attempts", func(ctx context.Context, _ api.Who, in *testIn) (api.TestResult, error) {
 		return s.TestOfRun(ctx, in.Number, in.Test)
 	})
-	add(a, "GET", "/runs/{number}/files", service.Viewer, "List the files that a run kept", func(ctx context.Context, _ service.Who, in *filesIn) ([]service.RunFile, error) {
+	add(a, "GET", "/runs/{number}/files", api.Viewer, "List the files that a run kept", func(ctx context.Context, _ api.Who, in *filesIn) ([]api.RunFile, error) {
 		return s.FilesOfRun(ctx, in.Number, in.Kind)
 	})
 	a.sessionRoutes()
-	add(a, "POST", link.HelloPath, service.AgentRole, "An agent introduces itself; the ticket it gets opens its link", func(_ context.Context, _ service.Who, in *link.Hello) (link.Welcome, error) {
+	add(a, "POST", link.HelloPath, api.AgentRole, "An agent introduces itself; the ticket it gets opens its link", func(_ context.Context, _ api.Who, in *link.Hello) (link.Welcome, error) {
 		return s.Hello(*in)
 	})
-	add(a, "POST", "/agent/beat", service.AgentRole, "An agent's sign of life", func(_ context.Context, _ service.Who, in *link.Beat) (link.BeatAnswer, error) {
+	add(a, "POST", "/agent/beat", api.AgentRole, "An agent's sign of life", func(_ context.Context, _ api.Who, in *link.Beat) (link.BeatAnswer, error) {
 		return s.Beat(*in)
 	})
-	add(a, "POST", "/agent/started", service.AgentRole, "An agent begins a test", func(_ context.Context, _ service.Who, in *link.Started) (none, error) {
+	add(a, "POST", "/agent/started", api.AgentRole, "An agent begins a test", func(_ context.Context, _ api.Who, in *link.Started) (none, error) {
 		return none{}, s.Started(*in)
 	})
-	add(a, "POST", "/agent/sessions/{id}/files", service.AgentRole, "An agent names the files of a session that ended; the answer, those to be sent whole", func(_ context.Context, _ service.Who, in *link.Handover) (link.HandoverAnswer, error) {
+	add(a, "POST", "/agent/sessions/{id}/files", api.AgentRole, "An agent names the files of a session that ended; the answer, those to be sent whole", func(_ context.Context, _ api.Who, in *link.Handover) (link.HandoverAnswer, error) {
 		return s.HandOver(*in)
 	})
-	add(a, "POST", "/agent/results", service.AgentRole, "An agent hands in an attempt's result", func(_ context.Context, _ service.Who, in *link.Result) (link.ResultAnswer, error) {
+	add(a, "POST", "/agent/results", api.AgentRole, "An agent hands in an attempt's result", func(_ context.Context, _ api.Who, in *link.Result) (link.ResultAnswer, error) {
 		return s.Result(*in)
 	})
 }

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/httpapi"
@@ -32,12 +33,12 @@ func (x *lab) secretOf(role string) string {
 func TestAScriptsSessionThroughTheAPI(t *testing.T) {
 	x := start(t, t.TempDir())
 	h := x.mustJoin("quay", 1)
-	x.run(service.RunRequest{Matrix: "wall", Tests: []string{"Tide"}})
+	x.run(api.RunRequest{Matrix: "wall", Tests: []string{"Tide"}})
 	s := h.next()
 	film := []byte("0123456789")
 	require.Equal(t, 204, x.do("PUT", "/api/v1/agent/files/"+hashOf(film), x.agent, film).status)
 	require.Equal(t, 204, x.do("POST", "/api/v1/agent/started", x.agent, link.Started{Fence: s.Fence, Test: s.Tests[0].Index}).status)
-	var list []service.SessionSummary
+	var list []api.SessionSummary
 	x.get("/sessions?state=open", &list)
 	require.Len(t, list, 1)
 	assert.Equal(t, []string{s.Tests[0].ID, "script", "open", "Tide"}, []string{list[0].ID, list[0].Kind, list[0].State, list[0].Test})
@@ -47,7 +48,7 @@ func TestAScriptsSessionThroughTheAPI(t *testing.T) {
 	x.get("/sessions?kind=script&verdict=passed", &list)
 	require.Len(t, list, 1)
 	id := list[0].ID
-	var one service.Session
+	var one api.Session
 	x.get("/sessions/"+id, &one)
 	assert.Equal(t, "its script ended", one.End)
 	require.Len(t, one.Files, 1)
@@ -87,7 +88,7 @@ func TestAScriptsSessionThroughTheAPI(t *testing.T) {
 func TestAFileInPieces(t *testing.T) {
 	x := start(t, t.TempDir())
 	h := x.mustJoin("quay", 1)
-	x.run(service.RunRequest{Matrix: "wall", Tests: []string{"Tide"}})
+	x.run(api.RunRequest{Matrix: "wall", Tests: []string{"Tide"}})
 	s := h.next()
 	require.Equal(t, 204, x.do("POST", "/api/v1/agent/started", x.agent, link.Started{Fence: s.Fence, Test: s.Tests[0].Index}).status)
 	put := func(query, piece string) (int, int64) {
@@ -116,7 +117,7 @@ func TestAFileInPieces(t *testing.T) {
 	assert.JSONEq(t, `{"lacking":["driver.log"]}`, string(a.body))
 	assert.Equal(t, 422, x.do("POST", "/api/v1/agent/sessions/"+s.Tests[0].ID+"/files", x.agent, link.Handover{Fence: s.Fence, Files: []attempt.File{{Name: "../x", Hash: film}}}).status)
 	assert.True(t, h.result(s, 0, verdict.Passed, attempt.File{Name: "video.webm", Kind: "video", Media: "video/webm", Hash: film, Size: 10}).Accepted)
-	var list []service.SessionSummary
+	var list []api.SessionSummary
 	x.get("/sessions?kind=script", &list)
 	require.Len(t, list, 1)
 	assert.Equal(t, "0123456789", string(x.do("GET", "/api/v1/attempts/"+list[0].ID+"/files/video.webm", x.token, nil).body))
@@ -145,7 +146,7 @@ func TestWhoMayDoWhatWithSessions(t *testing.T) {
 		a := x.do(tc.method, "/api/v1"+tc.path, tc.token, body)
 		assert.Equal(t, tc.want, a.status, "%s %s %s: %s", tc.method, tc.path, tc.body, a.body)
 	}
-	var p service.ProjectSettings
+	var p api.ProjectSettings
 	x.get("/projects/saltmarsh", &p)
 	assert.Equal(t, "always", string(p.Record["video"]))
 	assert.Len(t, p.Keep, 1)
@@ -274,7 +275,7 @@ func TestNewSessionKeepsItsQueueLimitWhenItsAgentGoes(t *testing.T) {
 	case <-time.After(15 * time.Second):
 		require.Fail(t, "the client still waits")
 	}
-	var s service.Session
+	var s api.Session
 	x.get("/sessions/"+o.ID, &s)
 	assert.Equal(t, verdict.LabFault, s.Verdict)
 	assert.Contains(t, s.Message, "agent quay lost its link")

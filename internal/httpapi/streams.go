@@ -26,7 +26,7 @@ import (
 )
 
 // wall sends a run. That of one that has ended lies ready, compressed.
-func (a *server) wall(c fiber.Ctx, _ service.Who) error {
+func (a *server) wall(c fiber.Ctx, _ api.Who) error {
 	in := new(numberIn)
 	if err := bind(c, in); err != nil {
 		return err
@@ -55,12 +55,12 @@ func (a *server) wall(c fiber.Ctx, _ service.Who) error {
 
 // streams registers the operations whose bodies are not JSON.
 func (a *server) streams() {
-	a.doc.operation("GET", "/schedules.ics", service.Viewer, "The schedules as iCalendar; Basic authorisation with a token as the password will do", nil, nil)
+	a.doc.operation("GET", "/schedules.ics", api.Viewer, "The schedules as iCalendar; Basic authorisation with a token as the password will do", nil, nil)
 	a.app.Get(Prefix+"/schedules.ics", a.calendar)
 	type hashIn struct {
 		Hash string `path:"hash" json:"-" description:"SHA-256 in hexadecimal"`
 	}
-	send := func(method, path string, role service.Role, summary string, in, out any, h func(fiber.Ctx, service.Who) error) {
+	send := func(method, path string, role api.Role, summary string, in, out any, h func(fiber.Ctx, api.Who) error) {
 		a.doc.operation(method, path, role, summary, in, out)
 		a.app.Add([]string{method}, Prefix+colons(path), func(c fiber.Ctx) error {
 			who, err := a.who(c, role)
@@ -70,14 +70,14 @@ func (a *server) streams() {
 			return h(c, who)
 		})
 	}
-	raw := func(method, path string, role service.Role, summary string, in any, h func(fiber.Ctx, service.Who) error) {
+	raw := func(method, path string, role api.Role, summary string, in any, h func(fiber.Ctx, api.Who) error) {
 		send(method, path, role, summary, in, nil, h)
 	}
-	send("GET", "/runs/{number}", service.Viewer, "A run with its wall", new(numberIn), new(service.Run), a.wall)
+	send("GET", "/runs/{number}", api.Viewer, "A run with its wall", new(numberIn), new(api.Run), a.wall)
 	type eventsIn struct {
 		Walls string `query:"walls" json:"-" description:"numbers of runs, such as 811,812, of whose cells to tell as well; at most 50"`
 	}
-	raw("GET", "/events", service.Viewer, "Events of all runs and the fleet (text/event-stream)", new(eventsIn), func(c fiber.Ctx, _ service.Who) error {
+	raw("GET", "/events", api.Viewer, "Events of all runs and the fleet (text/event-stream)", new(eventsIn), func(c fiber.Ctx, _ api.Who) error {
 		in := new(eventsIn)
 		if err := bind(c, in); err != nil {
 			return err
@@ -88,7 +88,7 @@ func (a *server) streams() {
 		}
 		return a.events(c, a.service.WatchAll(walls))
 	})
-	raw("GET", "/runs/{number}/events", service.Viewer, "Events of one run (text/event-stream)", new(numberIn), func(c fiber.Ctx, _ service.Who) error {
+	raw("GET", "/runs/{number}/events", api.Viewer, "Events of one run (text/event-stream)", new(numberIn), func(c fiber.Ctx, _ api.Who) error {
 		in := new(numberIn)
 		if err := bind(c, in); err != nil {
 			return err
@@ -99,7 +99,7 @@ func (a *server) streams() {
 		}
 		return a.events(c, a.service.Watch(id))
 	})
-	raw("GET", "/runs/{number}/junit", service.Viewer, "A run as JUnit XML", new(numberIn), func(c fiber.Ctx, _ service.Who) error {
+	raw("GET", "/runs/{number}/junit", api.Viewer, "A run as JUnit XML", new(numberIn), func(c fiber.Ctx, _ api.Who) error {
 		in := new(numberIn)
 		if err := bind(c, in); err != nil {
 			return err
@@ -111,19 +111,19 @@ func (a *server) streams() {
 		c.Set(fiber.HeaderContentType, "application/xml; charset=utf-8")
 		return report.JUnit(c.Response().BodyWriter(), run)
 	})
-	raw("HEAD", "/bundles/{hash}", service.Runner, "Ask whether a bundle is here", new(hashIn), func(c fiber.Ctx, _ service.Who) error {
+	raw("HEAD", "/bundles/{hash}", api.Runner, "Ask whether a bundle is here", new(hashIn), func(c fiber.Ctx, _ api.Who) error {
 		if !a.service.HasBundle(c.Params("hash")) {
 			return c.SendStatus(http.StatusNotFound)
 		}
 		return c.SendStatus(http.StatusOK)
 	})
-	raw("PUT", "/bundles/{hash}", service.Runner, "Send a bundle (tar, gzip)", new(hashIn), func(c fiber.Ctx, _ service.Who) error {
+	raw("PUT", "/bundles/{hash}", api.Runner, "Send a bundle (tar, gzip)", new(hashIn), func(c fiber.Ctx, _ api.Who) error {
 		if err := a.service.PutBundle(c.Params("hash"), stream(c)); err != nil {
 			return err
 		}
 		return c.SendStatus(http.StatusNoContent)
 	})
-	raw("GET", "/agent/bundles/{hash}", service.AgentRole, "Fetch a bundle", new(hashIn), func(c fiber.Ctx, _ service.Who) error {
+	raw("GET", "/agent/bundles/{hash}", api.AgentRole, "Fetch a bundle", new(hashIn), func(c fiber.Ctx, _ api.Who) error {
 		f, err := a.service.Bundle(c.Params("hash"))
 		if err != nil {
 			return err
@@ -131,7 +131,7 @@ func (a *server) streams() {
 		c.Set(fiber.HeaderContentType, "application/gzip")
 		return c.SendStream(f)
 	})
-	raw("PUT", "/agent/files/{hash}", service.AgentRole, "Send a file of an attempt", new(hashIn), func(c fiber.Ctx, _ service.Who) error {
+	raw("PUT", "/agent/files/{hash}", api.AgentRole, "Send a file of an attempt", new(hashIn), func(c fiber.Ctx, _ api.Who) error {
 		if !blobs.ValidHash(c.Params("hash")) {
 			return invalid("%q is not a SHA-256 in hexadecimal", c.Params("hash"))
 		}
@@ -146,7 +146,7 @@ func (a *server) streams() {
 		Fence int    `query:"fence" json:"-" description:"of the lease"`
 		At    int    `query:"at" json:"-" description:"bytes from the file's beginning"`
 	}
-	raw("PUT", "/agent/sessions/{id}/files/{name}", service.AgentRole, "Send a piece of a file of an open session", new(pieceIn), func(c fiber.Ctx, _ service.Who) error {
+	raw("PUT", "/agent/sessions/{id}/files/{name}", api.AgentRole, "Send a piece of a file of an open session", new(pieceIn), func(c fiber.Ctx, _ api.Who) error {
 		in := new(pieceIn)
 		if err := bind(c, in); err != nil {
 			return err
@@ -161,12 +161,12 @@ func (a *server) streams() {
 		Attempt string `path:"attempt" json:"-"`
 		Name    string `path:"name" json:"-"`
 	}
-	raw("GET", "/attempts/{attempt}/files/{name}", service.Viewer, "A file of an attempt", new(fileIn), a.file)
+	raw("GET", "/attempts/{attempt}/files/{name}", api.Viewer, "A file of an attempt", new(fileIn), a.file)
 	type pictureIn struct {
 		ID    string `path:"id" json:"-"`
 		After int    `query:"after" json:"-" description:"number of the picture that is known: the answer waits for another; 204 when none comes for a while"`
 	}
-	raw("GET", "/sessions/{id}/picture", service.Viewer, "What an open session shows (JPEG or PNG)", new(pictureIn), func(c fiber.Ctx, _ service.Who) error {
+	raw("GET", "/sessions/{id}/picture", api.Viewer, "What an open session shows (JPEG or PNG)", new(pictureIn), func(c fiber.Ctx, _ api.Who) error {
 		in := new(pictureIn)
 		if err := bind(c, in); err != nil {
 			return err
@@ -188,7 +188,7 @@ func (a *server) streams() {
 		Kind string `path:"kind" json:"-" description:"commands or console"`
 		From int    `query:"from" json:"-" description:"lines that are known"`
 	}
-	raw("GET", "/sessions/{id}/so-far/{kind}", service.Viewer, "Commands or console of an open session, one JSON object in a line", new(soFarIn), func(c fiber.Ctx, _ service.Who) error {
+	raw("GET", "/sessions/{id}/so-far/{kind}", api.Viewer, "Commands or console of an open session, one JSON object in a line", new(soFarIn), func(c fiber.Ctx, _ api.Who) error {
 		in := new(soFarIn)
 		if err := bind(c, in); err != nil {
 			return err
@@ -201,7 +201,7 @@ func (a *server) streams() {
 		c.Set(fiber.HeaderCacheControl, "no-store")
 		return c.Send(lines)
 	})
-	raw("GET", "/agent/link", service.AgentRole, "An agent's link (WebSocket)", nil, func(c fiber.Ctx, _ service.Who) error { return a.link(c) })
+	raw("GET", "/agent/link", api.AgentRole, "An agent's link (WebSocket)", nil, func(c fiber.Ctx, _ api.Who) error { return a.link(c) })
 }
 
 const keepAlive = 15 * time.Second
@@ -251,7 +251,7 @@ func (a *server) events(c fiber.Ctx, w *service.Watch) error {
 // contains can act in the console's name.
 var shownInline = map[string]bool{"image/png": true, "image/jpeg": true, "text/plain; charset=utf-8": true, "video/webm": true}
 
-func (a *server) file(c fiber.Ctx, _ service.Who) error {
+func (a *server) file(c fiber.Ctx, _ api.Who) error {
 	name, err := url.PathUnescape(c.Params("name"))
 	if err != nil {
 		return invalid("the file's name: %v", err)

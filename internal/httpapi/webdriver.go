@@ -17,7 +17,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 	"github.com/valyala/fasthttp"
 
-	"parallelpane/internal/service"
+	"parallelpane/internal/api"
 	"parallelpane/internal/webdriver"
 )
 
@@ -49,12 +49,12 @@ func (a *server) remoteFault(c fiber.Ctx, err error) error {
 	status := 0
 	if ok {
 		status = e.Status()
-	} else if own, is := errors.AsType[*service.Error](err); is {
+	} else if own, is := errors.AsType[*api.Error](err); is {
 		e, status = webdriver.Errorf(webdriver.UnknownError, "%s", own.Message), statusOf[own.Kind]
 		switch own.Kind {
-		case service.Unauthorized:
+		case api.Unauthorized:
 			c.Set(fiber.HeaderWWWAuthenticate, `Basic realm="Parallel Pane", charset="UTF-8"`)
-		case service.TooLarge, service.Invalid:
+		case api.TooLarge, api.Invalid:
 			e.Code = webdriver.InvalidArgument
 		}
 	} else {
@@ -84,7 +84,7 @@ func (a *server) remote(c fiber.Ctx) error {
 	if ok && strings.HasPrefix(command, "bidi/") && strings.EqualFold(c.Get(fiber.HeaderUpgrade), "websocket") {
 		return a.bidi(c, id, strings.TrimPrefix(command, "bidi/"))
 	}
-	who, err := a.who(c, service.Runner)
+	who, err := a.who(c, api.Runner)
 	if err != nil {
 		return err
 	}
@@ -128,7 +128,7 @@ func (a *server) readiness() map[string]any {
 	return map[string]any{"ready": free > 0, "message": message}
 }
 
-func (a *server) newSession(c fiber.Ctx, who service.Who) error {
+func (a *server) newSession(c fiber.Ctx, who api.Who) error {
 	raw, err := body(c, maxNewSession)
 	if err != nil {
 		return err
@@ -147,7 +147,7 @@ func (a *server) newSession(c fiber.Ctx, who service.Who) error {
 }
 
 // command passes one command on.
-func (a *server) command(c fiber.Ctx, who service.Who, id, path string) error {
+func (a *server) command(c fiber.Ctx, who api.Who, id, path string) error {
 	raw, err := body(c, maxCommand)
 	if err != nil {
 		return err

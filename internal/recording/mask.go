@@ -8,14 +8,12 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+
+	"parallelpane/internal/core/record"
 )
 
 // Masked stands in place of a secret.
 const Masked = "•••"
-
-// MinSecret is the length, in bytes, from which on a secret can be masked: a
-// shorter one would be found everywhere.
-const MinSecret = 4
 
 // Mask takes secrets out of what is kept. The nil Mask changes nothing.
 type Mask struct {
@@ -30,7 +28,7 @@ func NewMask(secrets ...string) *Mask {
 	m := &Mask{}
 	forms := map[string]bool{}
 	for _, s := range secrets {
-		if len(s) < MinSecret {
+		if len(s) < record.MinSecret {
 			continue
 		}
 		m.plain = append(m.plain, s)

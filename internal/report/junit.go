@@ -8,9 +8,9 @@ import (
 	"strings"
 	"time"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/core/combo"
 	"parallelpane/internal/core/verdict"
-	"parallelpane/internal/service"
 )
 
 // The JUnit XML dialect that CI servers share: suites of cases, of which each
@@ -65,7 +65,7 @@ func seconds(ms int64) string { return fmt.Sprintf("%.3f", float64(ms)/1000) }
 // JUnit writes a run as JUnit XML: a test suite for each pane, a case for each
 // test dealt to it. failed becomes a failure; a lab fault an error; skipped and unsupported are
 // skipped; a flaky test has passed and says so in its output.
-func JUnit(w io.Writer, run service.Run) error {
+func JUnit(w io.Writer, run api.Run) error {
 	out := junitSuites{Name: fmt.Sprintf("%s %s #%d", run.Project, run.Suite, run.Number)}
 	var total int64
 	for i, p := range run.Panes {
@@ -79,7 +79,7 @@ func JUnit(w io.Writer, run service.Run) error {
 		total += p.TookMS
 		for j, t := range run.Tests {
 			cell := run.Cells[i][j]
-			if cell.State == service.Undealt {
+			if cell.State == api.Undealt {
 				continue
 			}
 			s.Tests++

@@ -9,22 +9,22 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/core/verdict"
-	"parallelpane/internal/service"
 )
 
 func TestJUnit(t *testing.T) {
 	start := time.Date(2026, 3, 1, 6, 30, 0, 0, time.UTC)
 	verdicts := []verdict.Verdict{verdict.Passed, verdict.Failed, verdict.LabFault, verdict.Flaky, verdict.Skipped, verdict.Unsupported, verdict.Pending, verdict.Ended}
-	run := service.Run{RunSummary: service.RunSummary{Project: "saltmarsh", Suite: "desk", Number: 7, StartedAt: &start}}
+	run := api.Run{RunSummary: api.RunSummary{Project: "saltmarsh", Suite: "desk", Number: 7, StartedAt: &start}}
 	for i, label := range []string{"chromium · 1.5", "webkitgtk"} {
-		run.Panes = append(run.Panes, service.Pane{Index: i, Label: label, TookMS: 1500, Values: map[string]string{"device": "phone", "browser": label}})
+		run.Panes = append(run.Panes, api.Pane{Index: i, Label: label, TookMS: 1500, Values: map[string]string{"device": "phone", "browser": label}})
 		run.Cells = append(run.Cells, nil)
 	}
 	for j, v := range verdicts {
-		run.Tests = append(run.Tests, service.Test{Index: j, Name: "Test <" + string(v) + ">", File: "t.pane.yaml"})
+		run.Tests = append(run.Tests, api.Test{Index: j, Name: "Test <" + string(v) + ">", File: "t.pane.yaml"})
 		for i := range run.Panes {
-			cell := service.Cell{Verdict: v, TookMS: 250, Message: "first line\nsecond \x00 \"line\" ]]>", Attempts: 2}
+			cell := api.Cell{Verdict: v, TookMS: 250, Message: "first line\nsecond \x00 \"line\" ]]>", Attempts: 2}
 			if v == verdict.Unsupported {
 				cell.Why = "no agent has it"
 			}
@@ -56,8 +56,8 @@ func TestJUnit(t *testing.T) {
 }
 
 func TestWhatWasNotDealtIsNoCase(t *testing.T) {
-	run := service.Run{Panes: []service.Pane{{Label: "kestrel"}, {Index: 1, Label: "osprey"}}, Tests: []service.Test{{Name: "Tide"}, {Index: 1, Name: "Berth"}},
-		Cells: [][]service.Cell{{{State: service.Ended, Verdict: verdict.Passed}, {State: service.Undealt}}, {{State: service.Undealt}, {State: service.Ended, Verdict: verdict.Passed}}}}
+	run := api.Run{Panes: []api.Pane{{Label: "kestrel"}, {Index: 1, Label: "osprey"}}, Tests: []api.Test{{Name: "Tide"}, {Index: 1, Name: "Berth"}},
+		Cells: [][]api.Cell{{{State: api.Ended, Verdict: verdict.Passed}, {State: api.Undealt}}, {{State: api.Undealt}, {State: api.Ended, Verdict: verdict.Passed}}}}
 	var out bytes.Buffer
 	require.NoError(t, JUnit(&out, run))
 	var back junitSuites

@@ -66,7 +66,9 @@ type Reader struct {
 }
 
 // At is the place of a node.
-func (r *Reader) At(n *yaml.Node) source.Position { return source.Position{File: r.File, Line: n.Line, Column: n.Column} }
+func (r *Reader) At(n *yaml.Node) source.Position {
+	return source.Position{File: r.File, Line: n.Line, Column: n.Column}
+}
 
 // Fail notes a problem at a node.
 func (r *Reader) Fail(n *yaml.Node, format string, args ...any) {

@@ -15,38 +15,9 @@ import (
 
 	"github.com/google/uuid"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/store"
 )
-
-// Role is what a token may do. Each role may do what the one before it may,
-// but for agent, which may only do an agent's work.
-type Role string
-
-// Roles.
-const (
-	Viewer    Role = "viewer" // look at everything
-	Runner    Role = "runner" // and start and cancel runs
-	Admin     Role = "admin"  // and manage tokens and agents
-	AgentRole Role = "agent"
-)
-
-// Roles lists every role.
-var Roles = []Role{Viewer, Runner, Admin, AgentRole}
-
-// Allows reports whether a role may do what needs another.
-func (r Role) Allows(need Role) bool {
-	if need == AgentRole || r == AgentRole {
-		return r == need || (r == Admin && need == AgentRole)
-	}
-	return slices.Index(Roles, r) >= slices.Index(Roles, need)
-}
-
-// Who is somebody who has shown a valid token.
-type Who struct {
-	TokenID string `json:"-"`
-	Name    string `json:"name"`
-	Role    Role   `json:"role"`
-}
 
 const tokenPrefix = "pane_"
 
@@ -61,45 +32,45 @@ func hashOf(secret string) []byte {
 func newID() string { return uuid.Must(uuid.NewV7()).String() }
 
 // Authenticate finds who a token belongs to.
-func (s *Service) Authenticate(ctx context.Context, secret string) (Who, error) {
+func (s *Service) Authenticate(ctx context.Context, secret string) (api.Who, error) {
 	hash := hashOf(secret)
 	if v, ok := s.door.known.Load(string(hash)); ok && s.now().Before(v.(doorCode).expires) {
 		return v.(doorCode).who, nil
 	}
 	t, err := s.store.TokenByHash(ctx, hash)
 	if errors.Is(err, store.ErrNotFound) {
-		return Who{}, errorf(Unauthorized, "the token is not valid here: check the address of the service and the token")
+		return api.Who{}, api.Errorf(api.Unauthorized, "the token is not valid here: check the address of the service and the token")
 	}
 	if err != nil {
-		return Who{}, err
+		return api.Who{}, err
 	}
-	who := Who{t.ID, t.Name, Role(t.Role)}
+	who := api.Who{TokenID: t.ID, Name: t.Name, Role: api.Role(t.Role)}
 	s.door.known.Store(string(hash), doorCode{who, s.now().Add(knownLife)})
 	return who, nil
 }
 
 // AddToken makes a token and returns its secret, which is not kept.
-func (s *Service) AddToken(name string, role Role) (Token, string, error) {
+func (s *Service) AddToken(name string, role api.Role) (api.Token, string, error) {
 	if name = strings.TrimSpace(name); name == "" || len(name) > 64 {
-		return Token{}, "", errorf(Invalid, "a token needs a name of 1 to 64 characters")
+		return api.Token{}, "", api.Errorf(api.Invalid, "a token needs a name of 1 to 64 characters")
 	}
-	if !slices.Contains(Roles, role) {
-		return Token{}, "", errorf(Invalid, "unknown role %q: use one of %v", role, Roles)
+	if !slices.Contains(api.Roles, role) {
+		return api.Token{}, "", api.Errorf(api.Invalid, "unknown role %q: use one of %v", role, api.Roles)
 	}
 	secret := newSecret()
 	t := store.Token{ID: newID(), Name: name, Role: string(role), Hash: hashOf(secret), CreatedAt: store.Millis(s.now())}
 	if err := s.store.Write(store.AddToken(t)); err != nil {
-		return Token{}, "", err
+		return api.Token{}, "", err
 	}
-	return Token{t.ID, t.Name, role, at(t.CreatedAt)}, secret, nil
+	return api.Token{ID: t.ID, Name: t.Name, Role: role, CreatedAt: at(t.CreatedAt)}, secret, nil
 }
 
 // Tokens lists every token.
-func (s *Service) Tokens(ctx context.Context) ([]Token, error) {
+func (s *Service) Tokens(ctx context.Context) ([]api.Token, error) {
 	rows, err := s.store.Tokens(ctx)
-	out := make([]Token, len(rows))
+	out := make([]api.Token, len(rows))
 	for i, t := range rows {
-		out[i] = Token{t.ID, t.Name, Role(t.Role), at(t.CreatedAt)}
+		out[i] = api.Token{ID: t.ID, Name: t.Name, Role: api.Role(t.Role), CreatedAt: at(t.CreatedAt)}
 	}
 	return out, err
 }
@@ -107,7 +78,7 @@ func (s *Service) Tokens(ctx context.Context) ([]Token, error) {
 // DropToken makes a token invalid.
 func (s *Service) DropToken(id string) error {
 	if err := s.store.Write(store.DropToken(id)); errors.Is(err, store.ErrGuard) {
-		return errorf(NotFound, "there is no token %s", id)
+		return api.Errorf(api.NotFound, "there is no token %s", id)
 	} else if err != nil {
 		return err
 	}
@@ -128,7 +99,7 @@ func (s *Service) firstTokens(ctx context.Context, dir string) error {
 	if err != nil || len(have) > 0 {
 		return err
 	}
-	for file, role := range map[string]Role{AdminTokenFile: Admin, AgentTokenFile: AgentRole} {
+	for file, role := range map[string]api.Role{AdminTokenFile: api.Admin, AgentTokenFile: api.AgentRole} {
 		_, secret, err := s.AddToken("first "+string(role), role)
 		if err != nil {
 			return err
@@ -153,7 +124,7 @@ type door struct {
 const knownLife = 30 * time.Second
 
 type doorCode struct {
-	who     Who
+	who     api.Who
 	expires time.Time
 }
 
@@ -161,7 +132,7 @@ const codeLife = 10 * time.Minute
 
 // SignInCode makes a code that signs a browser in once, within ten minutes, as
 // the person who asked for it.
-func (s *Service) SignInCode(who Who) string {
+func (s *Service) SignInCode(who api.Who) string {
 	code := strings.ToLower(rand.Text())
 	s.door.mu.Lock()
 	defer s.door.mu.Unlock()
@@ -177,32 +148,32 @@ func (s *Service) SignInCode(who Who) string {
 
 // UseCode takes a sign-in code and makes a console session: a token of the same
 // role under the person's name. The code is good for this one time.
-func (s *Service) UseCode(code string) (Who, string, error) {
+func (s *Service) UseCode(code string) (api.Who, string, error) {
 	s.door.mu.Lock()
 	d, ok := s.door.codes[code]
 	delete(s.door.codes, code)
 	s.door.mu.Unlock()
 	if !ok || s.now().After(d.expires) {
-		return Who{}, "", errorf(Unauthorized, "this sign-in link was used already or is older than ten minutes: make a new one with pane link")
+		return api.Who{}, "", api.Errorf(api.Unauthorized, "this sign-in link was used already or is older than ten minutes: make a new one with pane link")
 	}
 	secret, err := s.signIn(d.who)
 	return d.who, secret, err
 }
 
 // SignIn makes a console session for somebody with a token.
-func (s *Service) SignIn(ctx context.Context, token string) (Who, string, error) {
+func (s *Service) SignIn(ctx context.Context, token string) (api.Who, string, error) {
 	who, err := s.Authenticate(ctx, token)
 	if err != nil {
 		return who, "", err
 	}
-	if who.Role == AgentRole {
-		return who, "", errorf(Forbidden, "an agent's token does not open the console")
+	if who.Role == api.AgentRole {
+		return who, "", api.Errorf(api.Forbidden, "an agent's token does not open the console")
 	}
 	secret, err := s.signIn(who)
 	return who, secret, err
 }
 
-func (s *Service) signIn(who Who) (string, error) {
+func (s *Service) signIn(who api.Who) (string, error) {
 	name := who.Name
 	if !strings.HasSuffix(name, consoleSuffix) {
 		name += consoleSuffix

@@ -13,6 +13,7 @@ import (
 
 	"github.com/valyala/fasthttp"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/blobs"
 	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/dispatch"
@@ -79,7 +80,7 @@ func (s *Service) Hello(h link.Hello) (link.Welcome, error) {
 	defer s.mu.Unlock()
 	maps.DeleteFunc(s.tickets, func(_ string, t ticket) bool { return s.now().After(t.expires) })
 	if len(s.tickets) >= maxTickets {
-		return link.Welcome{}, errorf(Conflict, "%d agents have introduced themselves and opened no link: try again in a minute", maxTickets)
+		return link.Welcome{}, api.Errorf(api.Conflict, "%d agents have introduced themselves and opened no link: try again in a minute", maxTickets)
 	}
 	s.tickets[t] = ticket{h, s.now().Add(ticketLife)}
 	return link.Welcome{Ticket: t}, nil
@@ -92,33 +93,33 @@ func (s *Service) Admit(name string) (link.Hello, error) {
 	delete(s.tickets, name)
 	s.mu.Unlock()
 	if !ok || s.now().After(t.expires) {
-		return link.Hello{}, errorf(Invalid, "the ticket is not valid: introduce the agent first with POST /api/v1%s", link.HelloPath)
+		return link.Hello{}, api.Errorf(api.Invalid, "the ticket is not valid: introduce the agent first with POST /api/v1%s", link.HelloPath)
 	}
 	return t.hello, s.mayJoin(t.hello)
 }
 
 func (s *Service) mayJoin(h link.Hello) error {
 	if !agentName.MatchString(h.Name) {
-		return errorf(Invalid, "%q is not a name for an agent: letters, digits, '.', '-' and '_', at most 64", h.Name)
+		return api.Errorf(api.Invalid, "%q is not a name for an agent: letters, digits, '.', '-' and '_', at most 64", h.Name)
 	}
 	if h.Instance == "" || h.Machine.Slots < 1 || h.Machine.Slots > 1000 {
-		return errorf(Invalid, "agent %s must say its instance and 1 to 1000 slots", h.Name)
+		return api.Errorf(api.Invalid, "agent %s must say its instance and 1 to 1000 slots", h.Name)
 	}
 	if h.Machine.Pool != "" && !agentName.MatchString(h.Machine.Pool) {
-		return errorf(Invalid, "agent %s: %q is not the name of a pool: %s, or a project", h.Name, h.Machine.Pool, fleet.Shared)
+		return api.Errorf(api.Invalid, "agent %s: %q is not the name of a pool: %s, or a project", h.Name, h.Machine.Pool, fleet.Shared)
 	}
 	if len(h.Held) > maxHeld {
-		return errorf(Invalid, "agent %s says it holds %d leases; at most %d are taken", h.Name, len(h.Held), maxHeld)
+		return api.Errorf(api.Invalid, "agent %s says it holds %d leases; at most %d are taken", h.Name, len(h.Held), maxHeld)
 	}
 	for label := range h.Machine.Labels {
 		if slices.Contains(fleet.Own, label) {
-			return errorf(Invalid, "agent %s: a label may not be called %s, which every agent has by itself", h.Name, label)
+			return api.Errorf(api.Invalid, "agent %s: a label may not be called %s, which every agent has by itself", h.Name, label)
 		}
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if a := s.agents[h.Name]; a != nil && a.link != nil && a.instance != h.Instance {
-		return errorf(Conflict, "another agent named %s is online: give this one a name of its own with --name", h.Name)
+		return api.Errorf(api.Conflict, "another agent named %s is online: give this one a name of its own with --name", h.Name)
 	}
 	return nil
 }
@@ -146,7 +147,7 @@ func (s *Service) Join(h link.Hello, l *link.Agent) error {
 	a.link, a.lastSeen = nil, s.now()
 	s.links.Delete(h.Name)
 	e = s.applyLocked(s.machine.Leave(s.now(), h.Name), store.SawAgent(h.Name, store.Millis(s.now())))
-	e.events = append(e.events, Event{Type: "agents"})
+	e.events = append(e.events, api.Event{Type: "agents"})
 	s.mu.Unlock()
 	s.log.Info("agent left", "agent", h.Name)
 	return s.carryOut(e)
@@ -162,7 +163,7 @@ func (s *Service) arriveLocked(h link.Hello, l *link.Agent) (*agentConn, *effect
 	}
 	if a.link != nil {
 		if a.instance != h.Instance { // two came at the same time
-			return nil, nil, errorf(Conflict, "another agent named %s is online: give this one a name of its own with --name", h.Name)
+			return nil, nil, api.Errorf(api.Conflict, "another agent named %s is online: give this one a name of its own with --name", h.Name)
 		}
 		a.link.Close() // the same agent came back before its old link was known to be dead
 	}
@@ -170,7 +171,7 @@ func (s *Service) arriveLocked(h link.Hello, l *link.Agent) (*agentConn, *effect
 	s.links.Store(h.Name, l)
 	e := s.applyLocked(s.machine.Join(now, a.forDispatch(), h.Held), store.SaveAgent(store.Agent{Name: h.Name, Instance: h.Instance,
 		Machine: store.JSON(h.Machine), FirstSeen: store.Millis(now), LastSeen: store.Millis(now)}))
-	e.events = append(e.events, Event{Type: "agents"})
+	e.events = append(e.events, api.Event{Type: "agents"})
 	e.grants = append(e.grants, s.halfOpenLocked(h)...)
 	return a, e, nil
 }
@@ -194,7 +195,7 @@ func (s *Service) Beat(b link.Beat) (link.BeatAnswer, error) {
 	a := s.agents[b.Name]
 	if a == nil || a.instance != b.Instance {
 		s.mu.Unlock()
-		return link.BeatAnswer{}, errorf(Conflict, "agent %s has not joined", b.Name)
+		return link.BeatAnswer{}, api.Errorf(api.Conflict, "agent %s has not joined", b.Name)
 	}
 	a.lastSeen, a.advice = s.now(), b.Advice
 	ended := s.machine.Renew(s.now(), b.Name, b.Held)
@@ -214,7 +215,7 @@ func (s *Service) Started(st link.Started) error {
 		if err := s.store.Sync(); err != nil { // the agent drops what it has of the lease
 			return err
 		}
-		return errorf(Conflict, "lease %d has ended", st.Fence)
+		return api.Errorf(api.Conflict, "lease %d has ended", st.Fence)
 	}
 	e := &effects{}
 	id := l.id(st.Test)
@@ -239,13 +240,13 @@ const MaxFileBytes = 512 << 20
 // PutFile takes a file of an attempt.
 func (s *Service) PutFile(hash string, r io.Reader) error {
 	if !blobs.ValidHash(hash) {
-		return errorf(Invalid, "%q is not a SHA-256 in hexadecimal", hash)
+		return api.Errorf(api.Invalid, "%q is not a SHA-256 in hexadecimal", hash)
 	}
 	if s.blobs.Has(hash) {
 		return nil
 	}
 	if full := s.Storage().Full; full != "" {
-		return errorf(NoRoom, "%s", full)
+		return api.Errorf(api.NoRoom, "%s", full)
 	}
 	return s.put(hash, MaxFileBytes, r)
 }
@@ -259,7 +260,7 @@ func inOrder(r link.Result, has func(string) bool) (link.Result, error) {
 	switch r.Verdict {
 	case verdict.Ended, verdict.Passed, verdict.Failed, verdict.LabFault, verdict.Skipped:
 	default:
-		return r, errorf(Invalid, "an attempt cannot end as %q", r.Verdict)
+		return r, api.Errorf(api.Invalid, "an attempt cannot end as %q", r.Verdict)
 	}
 	names := map[string]bool{}
 	kept := make([]attempt.File, 0, min(len(r.Files), attempt.MaxFiles))
@@ -272,7 +273,7 @@ func inOrder(r link.Result, has func(string) bool) (link.Result, error) {
 		case len(kept) == attempt.MaxFiles:
 			r.Detail.Cut = append(r.Detail.Cut, fmt.Sprintf("files beyond the first %d", attempt.MaxFiles))
 		case !has(f.Hash):
-			return r, errorf(Conflict, "the file %s has not been sent", f.Name)
+			return r, api.Errorf(api.Conflict, "the file %s has not been sent", f.Name)
 		default:
 			names[f.Name] = true
 			kept = append(kept, f)
@@ -323,7 +324,7 @@ func (s *Service) Result(r link.Result) (link.ResultAnswer, error) {
 	s.dropScriptsLocked(r.Fence, func(test int) bool { return test == r.Test })
 	run.attempted(row)
 	if p := &run.view.Panes[l.Pane]; p.Info.Browser == "" && r.Detail.Browser != "" {
-		p.Info = PaneInfo{r.Detail.Browser, r.Detail.Version, r.Detail.Emulated}
+		p.Info = api.PaneInfo{Browser: r.Detail.Browser, Version: r.Detail.Version, Emulated: r.Detail.Emulated}
 		batch = append(batch, store.InformPane(run.view.Number, l.Pane, store.JSON(p.Info)))
 	}
 	e := s.applyLocked(ds, batch...)
@@ -398,7 +399,7 @@ func (s *Service) deliver(lease dispatch.Lease) {
 	}
 	p := r.view.Panes[l.Pane]
 	slice := link.Slice{Fence: l.Fence, Run: r.view.Number, Project: r.view.Project, Suite: r.view.Suite, Pane: l.Pane, Label: p.Label,
-		Values: p.Values, Device: r.profiles[l.Pane], Keep: r.view.Request.Browser == Kept, Bundle: r.files, Marker: r.marker, Base: r.view.Base, Vars: maps.Clone(r.vars), TestLimitMS: limit,
+		Values: p.Values, Device: r.profiles[l.Pane], Keep: r.view.Request.Browser == api.Kept, Bundle: r.files, Marker: r.marker, Base: r.view.Base, Vars: maps.Clone(r.vars), TestLimitMS: limit,
 		Record: s.recorded(r.policy), Secrets: maps.Clone(r.secrets)}
 	for i, t := range l.Tests {
 		slice.Tests = append(slice.Tests, link.SliceTest{Index: t, Name: r.view.Tests[t].Name, File: r.view.Tests[t].File, Attempt: l.Attempt[i], ID: l.ids[i]})
@@ -441,21 +442,21 @@ func (s *Service) revoke(end dispatch.End) {
 }
 
 // Agents lists the fleet by name.
-func (s *Service) Agents() []Agent {
+func (s *Service) Agents() []api.Agent {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	out := []Agent{}
+	out := []api.Agent{}
 	for _, name := range slices.Sorted(maps.Keys(s.agents)) {
 		a := s.agents[name]
-		v := Agent{Name: name, Online: a.link != nil, Machine: a.machine, Slots: a.machine.Slots, LastSeen: at(store.Millis(a.lastSeen)), Work: []AgentWork{}}
+		v := api.Agent{Name: name, Online: a.link != nil, Machine: a.machine, Slots: a.machine.Slots, LastSeen: at(store.Millis(a.lastSeen)), Work: []api.AgentWork{}}
 		load := s.machine.Load(name)
 		v.Used, v.Draining, v.Away, v.RestEnds, v.Advice = load.Used, a.draining, load.Away, at(store.Millis(load.RestUntil)), a.advice
 		for _, fence := range slices.Sorted(maps.Keys(s.leases)) {
 			l := s.leases[fence]
 			if r := s.live[l.Run]; l.Agent == name && r != nil {
-				v.Work = append(v.Work, AgentWork{r.view.Number, r.view.Panes[l.Pane].Label, len(l.Tests), ""})
+				v.Work = append(v.Work, api.AgentWork{Run: r.view.Number, Label: r.view.Panes[l.Pane].Label, Tests: len(l.Tests), Session: ""})
 			} else if x := s.remotes[l.Run]; l.Agent == name && x != nil {
-				v.Work = append(v.Work, AgentWork{x.run.view.Number, x.order.Label, 1, x.row.ID})
+				v.Work = append(v.Work, api.AgentWork{Run: x.run.view.Number, Label: x.order.Label, Tests: 1, Session: x.row.ID})
 			}
 		}
 		out = append(out, v)
@@ -482,11 +483,11 @@ func (s *Service) changeAgent(name string, change func(*agentConn) ([]dispatch.D
 	a := s.agents[name]
 	if a == nil {
 		s.mu.Unlock()
-		return errorf(NotFound, "there is no agent %s: pane agents lists them", name)
+		return api.Errorf(api.NotFound, "there is no agent %s: pane agents lists them", name)
 	}
 	ds, records := change(a)
 	e := s.applyLocked(ds, records...)
-	e.events = append(e.events, Event{Type: "agents"})
+	e.events = append(e.events, api.Event{Type: "agents"})
 	s.mu.Unlock()
 	return s.carryOut(e)
 }
@@ -498,13 +499,13 @@ func (s *Service) ForgetAgent(name string) error {
 	if a == nil || a.link != nil {
 		s.mu.Unlock()
 		if a == nil {
-			return errorf(NotFound, "there is no agent %s", name)
+			return api.Errorf(api.NotFound, "there is no agent %s", name)
 		}
-		return errorf(Conflict, "agent %s is online: stop it first", name)
+		return api.Errorf(api.Conflict, "agent %s is online: stop it first", name)
 	}
 	delete(s.agents, name)
 	e := s.applyLocked(s.machine.Forget(s.now(), name), store.DropAgent(name))
-	e.events = append(e.events, Event{Type: "agents"})
+	e.events = append(e.events, api.Event{Type: "agents"})
 	s.mu.Unlock()
 	return s.carryOut(e)
 }

@@ -1,6 +1,10 @@
 package service
 
-import "sync"
+import (
+	"sync"
+
+	"parallelpane/internal/api"
+)
 
 // hub passes events on to watchers. A watcher that does not keep up is cut off,
 // and has to fetch the state anew; nobody else waits for it.
@@ -12,8 +16,8 @@ type hub struct {
 
 // Watch is a stream of events.
 type Watch struct {
-	Events <-chan Event // closed when the watcher was cut off or the service stops
-	ch     chan Event
+	Events <-chan api.Event // closed when the watcher was cut off or the service stops
+	ch     chan api.Event
 	run    string       // id; "" means every run
 	walls  map[int]bool // of every run: the numbers of those whose walls are wanted as well
 	hub    *hub
@@ -24,7 +28,7 @@ const watchBuffer = 512
 func newHub() *hub { return &hub{watchers: map[*Watch]bool{}} }
 
 func (h *hub) watch(run string, walls ...int) *Watch {
-	ch := make(chan Event, watchBuffer)
+	ch := make(chan api.Event, watchBuffer)
 	w := &Watch{Events: ch, ch: ch, run: run, walls: map[int]bool{}, hub: h}
 	for _, n := range walls {
 		w.walls[n] = true
@@ -51,7 +55,8 @@ func (h *hub) drop(w *Watch) {
 	}
 }
 
-func (h *hub) publish(e Event) {
+func (h *hub) publish(e api.Event) {
+	api.Fill(&e)
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	for w := range h.watchers {
@@ -60,7 +65,7 @@ func (h *hub) publish(e Event) {
 		}
 		out := e
 		if e.Type == "wall" && w.run == "" && !w.walls[e.Run.Number] {
-			out = Event{Type: "run", Run: e.Run}
+			out = api.Event{Type: "run", Run: e.Run}
 		}
 		select {
 		case w.ch <- out:

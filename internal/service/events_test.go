@@ -7,11 +7,30 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/core/verdict"
 )
 
-func wallEvent(run string) Event {
-	return Event{Type: "wall", Run: &RunSummary{ID: run}, Panes: []Pane{{}}, Cells: []CellAt{{}}}
+func wallEvent(run string) api.Event {
+	return api.Event{Type: "wall", Run: &api.RunSummary{ID: run}, Panes: []api.Pane{{}}, Cells: []api.CellAt{{}}}
+}
+
+// What comes by an event is as whole as what is fetched: no client meets null where
+// it expects a list.
+func TestEventsHaveNoNullForAList(t *testing.T) {
+	h := newHub()
+	w := h.watch("r1")
+	h.publish(wallEvent("r1"))
+	raw, err := json.Marshal(<-w.Events)
+	require.NoError(t, err)
+	var e struct {
+		Panes []struct {
+			Agents json.RawMessage
+			Info   struct{ Emulated struct{ Missing json.RawMessage } }
+		}
+	}
+	require.NoError(t, json.Unmarshal(raw, &e))
+	assert.Equal(t, []string{"[]", "[]"}, []string{string(e.Panes[0].Agents), string(e.Panes[0].Info.Emulated.Missing)})
 }
 
 func TestWatchersSeeTheirRun(t *testing.T) {
@@ -19,7 +38,7 @@ func TestWatchersSeeTheirRun(t *testing.T) {
 	one, all := h.watch("r1"), h.watch("")
 	h.publish(wallEvent("r1"))
 	h.publish(wallEvent("r2"))
-	h.publish(Event{Type: "agents"})
+	h.publish(api.Event{Type: "agents"})
 	assert.Equal(t, "wall", (<-one.Events).Type)
 	assert.Equal(t, "agents", (<-one.Events).Type)
 	assert.Empty(t, one.Events)
@@ -71,16 +90,16 @@ func TestNobodyWatchesAClosedHub(t *testing.T) {
 	assert.False(t, open)
 	_, open = <-h.watch("").Events
 	assert.False(t, open)
-	h.publish(Event{Type: "agents"})
+	h.publish(api.Event{Type: "agents"})
 }
 
 func TestRoles(t *testing.T) {
 	for _, tc := range []struct {
-		have, need Role
+		have, need api.Role
 		want       bool
 	}{
-		{Viewer, Viewer, true}, {Viewer, Runner, false}, {Runner, Viewer, true}, {Runner, Admin, false}, {Admin, Runner, true},
-		{AgentRole, AgentRole, true}, {AgentRole, Viewer, false}, {Runner, AgentRole, false}, {Admin, AgentRole, true}, {"", Viewer, false},
+		{api.Viewer, api.Viewer, true}, {api.Viewer, api.Runner, false}, {api.Runner, api.Viewer, true}, {api.Runner, api.Admin, false}, {api.Admin, api.Runner, true},
+		{api.AgentRole, api.AgentRole, true}, {api.AgentRole, api.Viewer, false}, {api.Runner, api.AgentRole, false}, {api.Admin, api.AgentRole, true}, {"", api.Viewer, false},
 	} {
 		assert.Equal(t, tc.want, tc.have.Allows(tc.need), "%s %s", tc.have, tc.need)
 	}
@@ -90,11 +109,11 @@ func TestRoles(t *testing.T) {
 // all its panes.
 func TestAWideRunIsCancelledInOneEvent(t *testing.T) {
 	l := openLab(t, t.TempDir())
-	run, err := l.Submit(t.Context(), Who{Name: "ci"}, RunRequest{Bundle: l.wideBundle(60, 100), Matrix: "wall"})
+	run, err := l.Submit(t.Context(), api.Who{Name: "ci"}, api.RunRequest{Bundle: l.wideBundle(60, 100), Matrix: "wall"})
 	require.NoError(t, err)
 	require.Equal(t, 12_000, run.Counts[verdict.Pending])
 	all, one := l.Watch(""), l.Watch(run.ID)
-	_, err = l.Cancel(t.Context(), Who{Name: "ci"}, run.Number)
+	_, err = l.Cancel(t.Context(), api.Who{Name: "ci"}, run.Number)
 	require.NoError(t, err)
 	require.NoError(t, l.Close())
 	for name, w := range map[string]*Watch{"every run": all, "the run": one} {
@@ -102,7 +121,7 @@ func TestAWideRunIsCancelledInOneEvent(t *testing.T) {
 		for e := range w.Events {
 			raw, err := json.Marshal(e)
 			require.NoError(t, err)
-			events, bytes, over = events+1, bytes+len(raw), over || (e.Run != nil && e.Run.State == Ended)
+			events, bytes, over = events+1, bytes+len(raw), over || (e.Run != nil && e.Run.State == api.Ended)
 		}
 		assert.True(t, over, "%s: watchers were told of the end", name)
 		assert.Less(t, events, 5, name)
@@ -111,13 +130,13 @@ func TestAWideRunIsCancelledInOneEvent(t *testing.T) {
 }
 
 func TestAFewCellsComeWithTheirEvent(t *testing.T) {
-	r := &liveRun{view: Run{RunSummary: RunSummary{ID: "r"}, Panes: []Pane{{Index: 0}, {Index: 1}}, Cells: [][]Cell{make([]Cell, 400), make([]Cell, 400)}}}
+	r := &liveRun{view: api.Run{RunSummary: api.RunSummary{ID: "r"}, Panes: []api.Pane{{Index: 0}, {Index: 1}}, Cells: [][]api.Cell{make([]api.Cell, 400), make([]api.Cell, 400)}}}
 	e := &effects{}
 	e.cell(r, 1, 3)
-	r.view.Cells[1][3].State = Running
+	r.view.Cells[1][3].State = api.Running
 	e.cell(r, 1, 3)
 	require.Len(t, e.walls, 1)
-	assert.Equal(t, []CellAt{{1, 3, Cell{State: Running}}}, e.walls[0].Cells)
+	assert.Equal(t, []api.CellAt{{Pane: 1, Test: 3, Cell: api.Cell{State: api.Running}}}, e.walls[0].Cells)
 	assert.Len(t, e.walls[0].Panes, 1)
 	for i := range 400 {
 		e.cell(r, 0, i)

@@ -6,6 +6,7 @@ import (
 	"sync"
 	"time"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/core/plan"
 )
 
@@ -73,7 +74,7 @@ func (s *Service) expect() {
 	outline := s.machine.Outline(now)
 	s.mu.Unlock()
 	ends := plan.Expect(outline, s.guess(context.Background()))
-	var events []Event
+	var events []api.Event
 	s.mu.Lock()
 	for id, r := range s.live {
 		end := time.Time{}
@@ -82,7 +83,7 @@ func (s *Service) expect() {
 		}
 		if end.IsZero() != r.expected.IsZero() || end.Sub(r.expected).Abs() > time.Second {
 			r.expected = end
-			events = append(events, Event{Type: "run", Run: r.head()})
+			events = append(events, api.Event{Type: "run", Run: r.head()})
 		}
 	}
 	s.mu.Unlock()

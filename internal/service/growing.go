@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"slices"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/blobs"
 	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/record"
@@ -28,35 +29,35 @@ func (s *Service) growsLocked(session string, fence int64) bool {
 // from its beginning.
 func (s *Service) Grow(session string, fence int64, name string, at int64, r io.Reader) (link.Grown, error) {
 	if !fileName.MatchString(name) {
-		return link.Grown{}, errorf(Invalid, "%q is not a name for a file", name)
+		return link.Grown{}, api.Errorf(api.Invalid, "%q is not a name for a file", name)
 	}
 	if _, _, ok := recording.Form(name); !ok {
-		return link.Grown{}, errorf(Invalid, "%s is not a file of a recording", name)
+		return link.Grown{}, api.Errorf(api.Invalid, "%s is not a file of a recording", name)
 	}
 	if full := s.Storage().Full; full != "" {
-		return link.Grown{}, errorf(NoRoom, "%s", full)
+		return link.Grown{}, api.Errorf(api.NoRoom, "%s", full)
 	}
 	piece, err := io.ReadAll(io.LimitReader(r, attempt.MaxPiece+1))
 	if err != nil {
 		return link.Grown{}, fmt.Errorf("piece of %s: %w", name, err)
 	}
 	if len(piece) > attempt.MaxPiece {
-		return link.Grown{}, errorf(TooLarge, "a piece has at most %d bytes", attempt.MaxPiece)
+		return link.Grown{}, api.Errorf(api.TooLarge, "a piece has at most %d bytes", attempt.MaxPiece)
 	}
 	s.mu.Lock()
 	open := s.growsLocked(session, fence)
 	s.mu.Unlock()
 	if !open {
-		return link.Grown{}, errorf(NotFound, "session %.80q is not open under lease %d", session, fence)
+		return link.Grown{}, api.Errorf(api.NotFound, "session %.80q is not open under lease %d", session, fence)
 	}
 	if at == 0 {
 		if all, err := s.grown.Of(session); err != nil || len(all) > attempt.MaxFiles {
-			return link.Grown{}, errors.Join(err, errorf(Invalid, "a session has at most %d files", attempt.MaxFiles))
+			return link.Grown{}, errors.Join(err, api.Errorf(api.Invalid, "a session has at most %d files", attempt.MaxFiles))
 		}
 	}
 	have, err := s.grown.Put(session, name, at, MaxFileBytes, piece)
 	if large, ok := errors.AsType[*blobs.TooLarge](err); ok {
-		return link.Grown{}, errorf(TooLarge, "%s is %v", name, large)
+		return link.Grown{}, api.Errorf(api.TooLarge, "%s is %v", name, large)
 	}
 	return link.Grown{Have: have}, err
 }
@@ -66,14 +67,14 @@ func (s *Service) Grow(session string, fence int64, name string, at int64, r io.
 func (s *Service) HandOver(in link.Handover) (link.HandoverAnswer, error) {
 	answer := link.HandoverAnswer{Lacking: []string{}}
 	if len(in.Files) > attempt.MaxFiles {
-		return answer, errorf(Invalid, "a session has at most %d files", attempt.MaxFiles)
+		return answer, api.Errorf(api.Invalid, "a session has at most %d files", attempt.MaxFiles)
 	}
 	s.mu.Lock()
 	open := s.growsLocked(in.Session, in.Fence)
 	s.mu.Unlock()
 	for _, f := range in.Files {
 		if !fileName.MatchString(f.Name) || !blobs.ValidHash(f.Hash) {
-			return answer, errorf(Invalid, "%q is not a name for a file, or %q not its SHA-256", f.Name, f.Hash)
+			return answer, api.Errorf(api.Invalid, "%q is not a name for a file, or %q not its SHA-256", f.Name, f.Hash)
 		}
 		if s.blobs.Has(f.Hash) {
 			continue
@@ -130,7 +131,7 @@ func (s *Service) adopt(l lostSession) {
 	if err = errors.Join(err, s.grown.Drop(l.id)); err != nil {
 		s.log.Error("what had come of a lost session's recording is not whole", "session", l.id, "error", err)
 	}
-	s.hub.publish(Event{Type: "sessions"})
+	s.hub.publish(api.Event{Type: "sessions"})
 }
 
 // lostRecordings says why there is nothing of kinds that were to be recorded.

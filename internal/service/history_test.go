@@ -18,6 +18,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/core/dispatch"
 	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/core/verdict"
@@ -132,7 +133,7 @@ func history(t *testing.T, rng *rand.Rand) {
 		l.joinAs(a.name, a.instance)
 	}
 	tests := 6 + rng.IntN(20)
-	run, err := l.Submit(t.Context(), Who{Name: "ci", Role: Runner}, RunRequest{Bundle: l.bundle(tests), Matrix: "wall", Retries: 1})
+	run, err := l.Submit(t.Context(), api.Who{Name: "ci", Role: api.Runner}, api.RunRequest{Bundle: l.bundle(tests), Matrix: "wall", Retries: 1})
 	require.NoError(t, err)
 	reported := map[[2]int][]verdict.Verdict{} // by pane and test
 	faults := map[[2]int]int{}                 // tests that ran when their agent died
@@ -171,7 +172,7 @@ func history(t *testing.T, rng *rand.Rand) {
 		take()
 		a := agents[rng.IntN(len(agents))]
 		fences := slices.Sorted(maps.Keys(a.held))
-		if now, err := l.Run(t.Context(), run.Number); err == nil && now.State == Ended {
+		if now, err := l.Run(t.Context(), run.Number); err == nil && now.State == api.Ended {
 			break
 		}
 		switch what := rng.IntN(14); {

@@ -2,13 +2,12 @@ package service
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"maps"
 	"slices"
 	"strings"
-	"time"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/core/combo"
 	"parallelpane/internal/core/dispatch"
 	"parallelpane/internal/core/fleet"
@@ -18,26 +17,17 @@ import (
 	"parallelpane/internal/store"
 )
 
-// Why answers who can run what.
-type Why struct {
-	Needs fleet.Needs `json:"needs"`
-	fleet.Answer
-	Nearest []string            `json:"nearest" description:"agents that do not match, those that lack least first"`
-	Why     string              `json:"why" description:"when nobody can: the nearest agents and what each lacks, in a sentence"`
-	Facts   map[string][]string `json:"facts" description:"every fact there is in the fleet and its values, to choose from"`
-}
-
 // Ask says which agents can do work with these needs.
-func (s *Service) Ask(words []string, projectName string) (Why, error) {
+func (s *Service) Ask(words []string, projectName string) (api.Why, error) {
 	needs, err := fleet.ParseNeeds(words)
 	if err != nil {
-		return Why{}, errorf(Invalid, "%v", err)
+		return api.Why{}, api.Errorf(api.Invalid, "%v", err)
 	}
 	lab := s.lab(projectName)
 	if _, asked := needs["pool"]; !asked && projectName != "" {
 		needs = needs.With(fleet.NeedsOf(projectName, nil))
 	}
-	w := Why{Needs: needs, Answer: fleet.Ask(needs, lab.Members), Facts: map[string][]string{}}
+	w := api.Why{Needs: needs, Answer: fleet.Ask(needs, lab.Members), Facts: map[string][]string{}}
 	w.Nearest, w.Why = w.Answer.Nearest(), w.Answer.Explain(needs)
 	for _, m := range lab.Members {
 		for fact, values := range m.Facts {
@@ -59,20 +49,14 @@ func (s *Service) Ask(words []string, projectName string) (Why, error) {
 	return w, nil
 }
 
-// PlannedMatrix is a matrix's plan in the lab as it is.
-type PlannedMatrix struct {
-	combo.Plan
-	Agents [][]string `json:"agents" description:"for each combination, the agents that could run it"`
-}
-
 // PlanMatrix plans a matrix against the fleet.
-func (s *Service) PlanMatrix(m combo.Matrix, projectName string) (PlannedMatrix, error) {
+func (s *Service) PlanMatrix(m combo.Matrix, projectName string) (api.PlannedMatrix, error) {
 	lab := s.lab(projectName)
 	p, err := m.Plan(lab)
 	if err != nil {
-		return PlannedMatrix{}, errorf(Invalid, "%v", err)
+		return api.PlannedMatrix{}, api.Errorf(api.Invalid, "%v", err)
 	}
-	out := PlannedMatrix{Plan: p, Agents: make([][]string, len(p.Combinations))}
+	out := api.PlannedMatrix{Plan: p, Agents: make([][]string, len(p.Combinations))}
 	for i, c := range p.Combinations {
 		needs := fleet.NeedsOf(projectName, c.Values)
 		for _, a := range lab.Members {
@@ -84,33 +68,13 @@ func (s *Service) PlanMatrix(m combo.Matrix, projectName string) (PlannedMatrix,
 	return out, nil
 }
 
-// Preview says what a request would come to if it were started now.
-type Preview struct {
-	Project      string              `json:"project"`
-	Suite        string              `json:"suite"`
-	Matrix       string              `json:"matrix"`
-	Environment  string              `json:"environment"`
-	Suites       []string            `json:"suites" description:"those of the bundle's project"`
-	Matrices     []combo.Matrix      `json:"matrices"`
-	Environments []string            `json:"environments"`
-	Tags         []string            `json:"tags"`
-	Tests        []string            `json:"tests"`
-	Request      RunRequest          `json:"request" description:"with its defaults filled in"`
-	Combinations []combo.Combination `json:"combinations"`
-	Missing      []combo.Missing     `json:"missing"`
-	Cases        int                 `json:"cases" description:"tests dealt to panes"`
-	Unknown      int                 `json:"unknown" description:"of those, how many have no estimate"`
-	ExpectedS    float64             `json:"expected_s" description:"seconds until it would end if it were started now; 0 when it would not end as things are"`
-	Met          Met                 `json:"met"`
-}
-
 // Preview works a request out without starting it.
-func (s *Service) Preview(ctx context.Context, who Who, req RunRequest) (Preview, error) {
+func (s *Service) Preview(ctx context.Context, who api.Who, req api.RunRequest) (api.Preview, error) {
 	o, err := s.order(ctx, req)
 	if err != nil {
-		return Preview{}, err
+		return api.Preview{}, err
 	}
-	p := Preview{Project: o.project.Name, Suite: o.suite.Name, Matrix: o.req.Matrix, Environment: o.env.Name, Combinations: o.plan.Combinations,
+	p := api.Preview{Project: o.project.Name, Suite: o.suite.Name, Matrix: o.req.Matrix, Environment: o.env.Name, Combinations: o.plan.Combinations,
 		Missing: o.plan.Missing[:min(maxMissing, len(o.plan.Missing))], Matrices: o.project.Matrices, Request: o.req}
 	for _, x := range o.project.Suites {
 		p.Suites = append(p.Suites, x.Name)
@@ -154,23 +118,16 @@ func (s *Service) Preview(ctx context.Context, who Who, req RunRequest) (Preview
 	return p, err
 }
 
-// Met is how much of a wall the last runs have met.
-type Met struct {
-	Runs  int `json:"runs" description:"how many of the last runs were looked at"`
-	Pairs int `json:"pairs" description:"of a test and a combination on the wall"`
-	Met   int `json:"met" description:"of those, how many had a verdict of their own in these runs"`
-}
-
 // metRuns is how many runs back a wall is looked at.
 const metRuns = 20
 
 // met looks at the runs up to one, however long ago that was.
-func (s *Service) met(ctx context.Context, run Run) (Met, error) {
+func (s *Service) met(ctx context.Context, run api.Run) (api.Met, error) {
 	pairs, err := s.store.Met(ctx, run.Project, run.Suite, run.Matrix, run.Number, metRuns)
 	if err != nil {
-		return Met{}, err
+		return api.Met{}, err
 	}
-	m, on := metOn(names(run.Tests, func(t Test) string { return t.Name }), names(run.Panes, func(p Pane) string { return p.Key }))
+	m, on := metOn(names(run.Tests, func(t api.Test) string { return t.Name }), names(run.Panes, func(p api.Pane) string { return p.Key }))
 	for _, p := range pairs {
 		if on(p.Test, p.Key) {
 			m.Met++
@@ -181,10 +138,10 @@ func (s *Service) met(ctx context.Context, run Run) (Met, error) {
 
 // metOfLate looks at the newest runs of an order's suite, by what is noted of each
 // pair: it costs the same however much there is on record.
-func (s *Service) metOfLate(ctx context.Context, o *order) (Met, error) {
+func (s *Service) metOfLate(ctx context.Context, o *order) (api.Met, error) {
 	first, err := s.store.RunBefore(ctx, o.project.Name, o.suite.Name, o.req.Matrix, metRuns)
 	if err != nil {
-		return Met{}, err
+		return api.Met{}, err
 	}
 	m, on := metOn(names(o.scripts, func(t *script.Script) string { return t.Name }),
 		names(o.plan.Combinations, func(c combo.Combination) string { return c.Key }))
@@ -197,8 +154,8 @@ func (s *Service) metOfLate(ctx context.Context, o *order) (Met, error) {
 }
 
 // metOn is a wall of which nothing is met yet; on says whether a pair is on it.
-func metOn(tests, panes map[string]bool) (m Met, on func(test, key string) bool) {
-	return Met{Runs: metRuns, Pairs: len(tests) * len(panes)}, func(test, key string) bool { return tests[test] && panes[key] }
+func metOn(tests, panes map[string]bool) (m api.Met, on func(test, key string) bool) {
+	return api.Met{Runs: metRuns, Pairs: len(tests) * len(panes)}, func(test, key string) bool { return tests[test] && panes[key] }
 }
 
 func names[T any](all []T, name func(T) string) map[string]bool {
@@ -209,49 +166,18 @@ func names[T any](all []T, name func(T) string) map[string]bool {
 	return out
 }
 
-// Timeline is when what of a run ran where.
-type Timeline struct {
-	RunSummary
-	Slots      []TimelineSlot `json:"slots"`
-	BoundS     float64        `json:"lower_bound_s" description:"no schedule could have ended it earlier, given what its attempts took and the slots it used"`
-	MakespanS  float64        `json:"makespan_s"`
-	Met        Met            `json:"met"`
-	StartedMS  int64          `json:"started_ms" description:"milliseconds since 1970 at which the first attempt began"`
-	Unfinished int            `json:"unfinished" description:"tests that have no verdict yet"`
-}
-
-// TimelineSlot is one slot of an agent.
-type TimelineSlot struct {
-	Agent string `json:"agent"`
-	Slot  int    `json:"slot" description:"from 1"`
-	Bars  []Bar  `json:"bars"`
-}
-
-// Bar is one attempt; bars of one lease belong to one slice.
-type Bar struct {
-	Pane    int             `json:"pane"`
-	Label   string          `json:"label"`
-	Test    int             `json:"test"`
-	Name    string          `json:"name"`
-	Attempt int             `json:"attempt"`
-	Lease   int64           `json:"lease"`
-	Verdict verdict.Verdict `json:"verdict"`
-	StartMS int64           `json:"start_ms" description:"since the run's first attempt began"`
-	TookMS  int64           `json:"took_ms"`
-}
-
 // Timeline draws a run's attempts onto the slots of its agents. Leases of one
 // agent that overlap get slots of their own.
-func (s *Service) Timeline(ctx context.Context, number int) (Timeline, error) {
+func (s *Service) Timeline(ctx context.Context, number int) (api.Timeline, error) {
 	run, err := s.Run(ctx, number)
 	if err != nil {
-		return Timeline{}, err
+		return api.Timeline{}, err
 	}
 	spans, err := s.store.Spans(ctx, run.Number)
 	if err != nil {
-		return Timeline{}, err
+		return api.Timeline{}, err
 	}
-	t := Timeline{RunSummary: run.RunSummary, Unfinished: run.Counts[verdict.Pending]}
+	t := api.Timeline{RunSummary: run.RunSummary, Unfinished: run.Counts[verdict.Pending]}
 	if len(spans) > 0 {
 		t.StartedMS = spans[0].StartedAt
 	}
@@ -275,25 +201,25 @@ func (s *Service) Timeline(ctx context.Context, number int) (Timeline, error) {
 					}
 				}
 				i = len(t.Slots)
-				t.Slots = append(t.Slots, TimelineSlot{Agent: x.Agent, Slot: n})
+				t.Slots = append(t.Slots, api.TimelineSlot{Agent: x.Agent, Slot: n})
 			}
 			slotOf[x.Fence] = i
 		}
 		end := x.StartedAt + x.TookMS
 		until[i] = max(until[i], end)
-		t.Slots[i].Bars = append(t.Slots[i].Bars, Bar{x.Pane, run.Panes[x.Pane].Label, x.Test, run.Tests[x.Test].Name, x.Number, x.Fence,
-			verdict.Verdict(x.Verdict), x.StartedAt - t.StartedMS, x.TookMS})
+		t.Slots[i].Bars = append(t.Slots[i].Bars, api.Bar{Pane: x.Pane, Label: run.Panes[x.Pane].Label, Test: x.Test, Name: run.Tests[x.Test].Name, Attempt: x.Number, Lease: x.Fence,
+			Verdict: verdict.Verdict(x.Verdict), StartMS: x.StartedAt - t.StartedMS, TookMS: x.TookMS})
 		t.MakespanS = max(t.MakespanS, float64(end-t.StartedMS)/1000)
 		q.Tests = append(q.Tests, plan.Test{ID: fmt.Sprint(len(q.Tests)), Seconds: float64(x.TookMS) / 1000, Needs: run.Panes[x.Pane].Needs})
 	}
 	t.BoundS = plan.Bound(q.Tests, s.hosts(t.Slots), run.Request.Limit)
-	slices.SortStableFunc(t.Slots, func(a, b TimelineSlot) int { return strings.Compare(a.Agent, b.Agent) })
+	slices.SortStableFunc(t.Slots, func(a, b api.TimelineSlot) int { return strings.Compare(a.Agent, b.Agent) })
 	t.Met, err = s.met(ctx, run)
 	return t, err
 }
 
 // hosts are the agents of slots, with as many slots as were used.
-func (s *Service) hosts(slots []TimelineSlot) (out []dispatch.Agent) {
+func (s *Service) hosts(slots []api.TimelineSlot) (out []dispatch.Agent) {
 	used := map[string]int{}
 	for _, x := range slots {
 		used[x.Agent] = max(used[x.Agent], x.Slot)
@@ -306,57 +232,41 @@ func (s *Service) hosts(slots []TimelineSlot) (out []dispatch.Agent) {
 	return out
 }
 
-// ForecastRequest asks for a forecast: of given tests and agents, or of a run
-// with the durations it had on the fleet that is online.
-type ForecastRequest struct {
-	Question *json.RawMessage `json:"question,omitempty" description:"tests, agents, known_durations and limit"`
-	Run      int              `json:"run,omitempty" description:"number of a run whose tests are to be forecast instead"`
-	Limit    int              `json:"limit,omitempty" minimum:"0" description:"most slots at once; 0 means all"`
-	More     []int            `json:"more,omitempty" description:"also forecast with so many more agents, at most 12 numbers"`
-}
-
-// ForecastAnswer is a forecast with what-ifs.
-type ForecastAnswer struct {
-	plan.Forecast
-	WhatIf []plan.Knee `json:"what_if"`
-	Knee   int         `json:"knee" description:"agents beyond which each further one saves little; 0 when nothing was asked"`
-}
-
 // Forecast makes a forecast.
-func (s *Service) Forecast(ctx context.Context, req ForecastRequest) (ForecastAnswer, error) {
-	var out ForecastAnswer
+func (s *Service) Forecast(ctx context.Context, req api.ForecastRequest) (api.ForecastAnswer, error) {
+	var out api.ForecastAnswer
 	var q plan.Question
 	var err error
 	switch {
 	case (req.Question == nil) == (req.Run == 0):
-		return out, errorf(Invalid, "expected either a question or the number of a run")
+		return out, api.Errorf(api.Invalid, "expected either a question or the number of a run")
 	case len(req.More) > 12:
-		return out, errorf(Invalid, "more: expected at most 12 numbers, found %d", len(req.More))
+		return out, api.Errorf(api.Invalid, "more: expected at most 12 numbers, found %d", len(req.More))
 	case req.Question != nil:
 		q, err = plan.Decode(*req.Question)
 	default:
 		q, err = s.questionOf(ctx, req.Run)
 	}
 	if err != nil {
-		if _, ok := err.(*Error); ok {
+		if _, ok := err.(*api.Error); ok {
 			return out, err
 		}
-		return out, errorf(Invalid, "%v", err)
+		return out, api.Errorf(api.Invalid, "%v", err)
 	}
 	if req.Limit > 0 {
 		q.Limit = req.Limit
 	}
 	for _, n := range req.More {
 		if n < 0 || n > 500 {
-			return out, errorf(Invalid, "more: expected numbers from 0 to 500, found %d", n)
+			return out, api.Errorf(api.Invalid, "more: expected numbers from 0 to 500, found %d", n)
 		}
 	}
 	if out.Forecast, err = q.Run(); err != nil {
-		return out, errorf(Invalid, "%v", err)
+		return out, api.Errorf(api.Invalid, "%v", err)
 	}
 	if len(req.More) > 0 {
 		if out.WhatIf, out.Knee, err = q.WhatIf(req.More); err != nil {
-			return out, errorf(Invalid, "%v", err)
+			return out, api.Errorf(api.Invalid, "%v", err)
 		}
 	}
 	return out, nil
@@ -377,7 +287,7 @@ func (s *Service) questionOf(ctx context.Context, number int) (plan.Question, er
 		}
 	}
 	if len(q.Tests) == 0 {
-		return q, errorf(Conflict, "run %d has no test with a duration yet", number)
+		return q, api.Errorf(api.Conflict, "run %d has no test with a duration yet", number)
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -387,25 +297,17 @@ func (s *Service) questionOf(ctx context.Context, number int) (plan.Question, er
 		}
 	}
 	if len(q.Agents) == 0 {
-		return q, errorf(Conflict, "no agent takes work now: a forecast needs a fleet")
+		return q, api.Errorf(api.Conflict, "no agent takes work now: a forecast needs a fleet")
 	}
 	return q, nil
 }
 
-// KnownSuite is a suite that was run or saved before, with its latest files.
-type KnownSuite struct {
-	Project string     `json:"project"`
-	Suite   string     `json:"suite"`
-	Bundle  string     `json:"bundle"`
-	At      *time.Time `json:"at" description:"when these files were last used"`
-}
-
 // Suites lists the suites that can be run without sending files.
-func (s *Service) Suites(ctx context.Context) ([]KnownSuite, error) {
+func (s *Service) Suites(ctx context.Context) ([]api.KnownSuite, error) {
 	rows, err := s.store.Suites(ctx)
-	out := []KnownSuite{}
+	out := []api.KnownSuite{}
 	for _, r := range rows {
-		out = append(out, KnownSuite{r.Project, r.Suite, r.Bundle, at(r.At)})
+		out = append(out, api.KnownSuite{Project: r.Project, Suite: r.Suite, Bundle: r.Bundle, At: at(r.At)})
 	}
 	return out, err
 }

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"time"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/device"
 	"parallelpane/internal/core/dispatch"
@@ -18,7 +19,7 @@ import (
 
 // liveRun is a run that has not ended, as watchers see it. Service.mu guards it.
 type liveRun struct {
-	view  Run
+	view  api.Run
 	vars  map[string]string
 	files string // bundle
 
@@ -36,27 +37,27 @@ type liveRun struct {
 }
 
 // summary copies what lists show.
-func (r *liveRun) summary() *RunSummary {
+func (r *liveRun) summary() *api.RunSummary {
 	s := *r.head()
-	s.Panes = r.view.glances()
+	s.Panes = glances(&r.view)
 	return &s
 }
 
 // glances are the panes as a list of runs shows them.
-func (v *Run) glances() []PaneGlance {
-	out := make([]PaneGlance, len(v.Panes))
+func glances(v *api.Run) []api.PaneGlance {
+	out := make([]api.PaneGlance, len(v.Panes))
 	for i, p := range v.Panes {
-		out[i] = PaneGlance{p.Label, p.State, p.Verdict}
+		out[i] = api.PaneGlance{Label: p.Label, State: p.State, Verdict: p.Verdict}
 	}
 	return out
 }
 
 // copy is the whole run, safe to hand out.
-func (r *liveRun) copy() Run {
+func (r *liveRun) copy() api.Run {
 	v := r.view
 	v.RunSummary = *r.summary()
-	v.Panes = make([]Pane, len(r.view.Panes))
-	v.Cells = make([][]Cell, len(r.view.Cells))
+	v.Panes = make([]api.Pane, len(r.view.Panes))
+	v.Cells = make([][]api.Cell, len(r.view.Cells))
 	for i := range r.view.Panes {
 		v.Panes[i] = r.pane(i)
 		v.Cells[i] = slices.Clone(r.view.Cells[i])
@@ -64,7 +65,7 @@ func (r *liveRun) copy() Run {
 	return v
 }
 
-func (r *liveRun) pane(i int) Pane {
+func (r *liveRun) pane(i int) api.Pane {
 	p := r.view.Panes[i]
 	p.Counts = copyCounts(p.Counts)
 	p.Agents = slices.Clone(p.Agents)
@@ -82,22 +83,22 @@ func copyCounts(c verdict.Counts) verdict.Counts {
 }
 
 // head is the run without its panes, for events.
-func (r *liveRun) head() *RunSummary {
+func (r *liveRun) head() *api.RunSummary {
 	s := r.view.RunSummary
-	if s.State != Ended {
+	if s.State != api.Ended {
 		s.ExpectedAt = at(store.Millis(r.expected))
 	}
-	s.Counts, s.Panes = copyCounts(s.Counts), []PaneGlance{}
+	s.Counts, s.Panes = copyCounts(s.Counts), []api.PaneGlance{}
 	return &s
 }
 
 // cell notes that a cell has changed. However many change together, a run's
 // watchers are told once.
 func (e *effects) cell(r *liveRun, pane, test int) {
-	i := slices.IndexFunc(e.walls, func(w Event) bool { return w.Run.ID == r.view.ID })
+	i := slices.IndexFunc(e.walls, func(w api.Event) bool { return w.Run.ID == r.view.ID })
 	if i < 0 {
 		i = len(e.walls)
-		e.walls = append(e.walls, Event{Type: "wall"})
+		e.walls = append(e.walls, api.Event{Type: "wall"})
 	}
 	w := &e.walls[i]
 	w.Run = r.head()
@@ -105,13 +106,13 @@ func (e *effects) cell(r *liveRun, pane, test int) {
 		w.Panes, w.Cells = nil, nil
 		return
 	}
-	at := CellAt{pane, test, r.view.Cells[pane][test]}
-	if k := slices.IndexFunc(w.Cells, func(c CellAt) bool { return c.Pane == pane && c.Test == test }); k >= 0 {
+	at := api.CellAt{Pane: pane, Test: test, Cell: r.view.Cells[pane][test]}
+	if k := slices.IndexFunc(w.Cells, func(c api.CellAt) bool { return c.Pane == pane && c.Test == test }); k >= 0 {
 		w.Cells[k] = at
 	} else {
 		w.Cells = append(w.Cells, at)
 	}
-	if k := slices.IndexFunc(w.Panes, func(p Pane) bool { return p.Index == pane }); k >= 0 {
+	if k := slices.IndexFunc(w.Panes, func(p api.Pane) bool { return p.Index == pane }); k >= 0 {
 		w.Panes[k] = r.pane(pane)
 	} else {
 		w.Panes = append(w.Panes, r.pane(pane))
@@ -120,8 +121,8 @@ func (e *effects) cell(r *liveRun, pane, test int) {
 
 func (r *liveRun) joined(pane int, agent string) {
 	p := &r.view.Panes[pane]
-	if p.State == Queued {
-		p.State = Running
+	if p.State == api.Queued {
+		p.State = api.Running
 	}
 	if !slices.Contains(p.Agents, agent) {
 		p.Agents = append(p.Agents, agent)
@@ -131,27 +132,27 @@ func (r *liveRun) joined(pane int, agent string) {
 // started and stopped report whether they changed anything.
 func (r *liveRun) started(pane, test int, agent string) bool {
 	c := &r.view.Cells[pane][test]
-	if c.State != Queued {
+	if c.State != api.Queued {
 		return false
 	}
-	c.State, c.Agent = Running, agent
+	c.State, c.Agent = api.Running, agent
 	r.view.Panes[pane].Running++
 	return true
 }
 
 func (r *liveRun) stopped(pane, test int) bool {
 	c := &r.view.Cells[pane][test]
-	if c.State != Running {
+	if c.State != api.Running {
 		return false
 	}
-	c.State = Queued
+	c.State = api.Queued
 	r.view.Panes[pane].Running--
 	return true
 }
 
 func (r *liveRun) attempted(a store.Attempt) {
 	r.stopped(a.Pane, a.Test)
-	r.view.Panes[a.Pane].note(&r.view.Cells[a.Pane][a.Test], a)
+	note(&r.view.Panes[a.Pane], &r.view.Cells[a.Pane][a.Test], a)
 }
 
 // maxCellMessage bounds what a wall says of a cell, in bytes; its attempts say the
@@ -166,7 +167,7 @@ func (r *liveRun) record(pane, test int) store.Cell {
 }
 
 // note books an attempt in its pane and cell.
-func (p *Pane) note(c *Cell, a store.Attempt) {
+func note(p *api.Pane, c *api.Cell, a store.Attempt) {
 	p.TookMS += a.TookMS
 	if !slices.Contains(p.Agents, a.Agent) {
 		p.Agents = append(p.Agents, a.Agent)
@@ -181,41 +182,41 @@ func (r *liveRun) settled(d dispatch.Settled) {
 	r.stopped(d.Pane, d.Test)
 	c := &r.view.Cells[d.Pane][d.Test]
 	p := &r.view.Panes[d.Pane]
-	c.State, c.Verdict, c.Why = Ended, d.Verdict, d.Why
+	c.State, c.Verdict, c.Why = api.Ended, d.Verdict, d.Why
 	for _, counts := range []verdict.Counts{p.Counts, r.view.Counts} {
 		counts[verdict.Pending]--
 		counts[d.Verdict]++
 	}
 	if p.Counts[verdict.Pending] == 0 {
-		p.State, p.Verdict = Ended, p.Counts.Over()
+		p.State, p.Verdict = api.Ended, p.Counts.Over()
 	}
 }
 
 func (r *liveRun) over(now time.Time) {
-	r.view.State, r.view.Verdict, r.view.EndedAt = Ended, r.view.Counts.Over(), at(store.Millis(now))
+	r.view.State, r.view.Verdict, r.view.EndedAt = api.Ended, r.view.Counts.Over(), at(store.Millis(now))
 	r.view.Counts = copyCounts(r.view.Counts)
 }
 
-func summaryOf(row store.Run) RunSummary {
-	s := RunSummary{
+func summaryOf(row store.Run) api.RunSummary {
+	s := api.RunSummary{
 		Number: row.Number, ID: row.ID, Project: row.Project, Suite: row.Suite, Matrix: row.Matrix, Environment: row.Environment,
-		By: row.By, Kind: row.Kind, AgainOf: row.AgainOf, State: Queued, Verdict: verdict.Verdict(row.Verdict), Why: row.Why, Counts: verdict.Counts{},
-		CreatedAt: at(row.CreatedAt), StartedAt: at(row.StartedAt), EndedAt: at(row.EndedAt), Panes: []PaneGlance{},
+		By: row.By, Kind: row.Kind, AgainOf: row.AgainOf, State: api.Queued, Verdict: verdict.Verdict(row.Verdict), Why: row.Why, Counts: verdict.Counts{},
+		CreatedAt: at(row.CreatedAt), StartedAt: at(row.StartedAt), EndedAt: at(row.EndedAt), Panes: []api.PaneGlance{},
 	}
 	_ = json.Unmarshal([]byte(row.Counts), &s.Counts) // written by the service itself, as the next is
 	_ = json.Unmarshal([]byte(row.Glances), &s.Panes)
 	switch {
 	case row.EndedAt > 0:
-		s.State = Ended
+		s.State = api.Ended
 	case row.StartedAt > 0:
-		s.State = Running
+		s.State = api.Running
 	}
 	return s
 }
 
 // runOf builds a run from its records.
-func runOf(row store.Run, w store.Whole) (Run, error) {
-	v := Run{RunSummary: summaryOf(row), Base: row.Base, Panes: []Pane{}, Tests: []Test{}}
+func runOf(row store.Run, w store.Whole) (api.Run, error) {
+	v := api.Run{RunSummary: summaryOf(row), Base: row.Base, Panes: []api.Pane{}, Tests: []api.Test{}}
 	if err := json.Unmarshal([]byte(row.Request), &v.Request); err != nil {
 		return v, fmt.Errorf("records of run %d: %w", row.Number, err)
 	}
@@ -223,7 +224,7 @@ func runOf(row store.Run, w store.Whole) (Run, error) {
 		return v, fmt.Errorf("records of run %d: %w", row.Number, err)
 	}
 	for _, t := range w.Tests {
-		test := Test{Index: t.Index, Name: t.Name, File: t.File}
+		test := api.Test{Index: t.Index, Name: t.Name, File: t.File}
 		for into, src := range map[any]string{&test.Tags: t.Tags, &test.Locks: t.Locks} {
 			if err := json.Unmarshal([]byte(src), into); err != nil {
 				return v, fmt.Errorf("records of run %d: %w", row.Number, err)
@@ -232,7 +233,7 @@ func runOf(row store.Run, w store.Whole) (Run, error) {
 		v.Tests = append(v.Tests, test)
 	}
 	for _, p := range w.Panes {
-		pane := Pane{Index: p.Index, Key: p.Key, Label: p.Label, State: Queued, Counts: verdict.Counts{}, Agents: []string{}}
+		pane := api.Pane{Index: p.Index, Key: p.Key, Label: p.Label, State: api.Queued, Counts: verdict.Counts{}, Agents: []string{}}
 		for into, src := range map[any]string{&pane.Values: p.Values, &pane.Needs: p.Needs, &pane.Info: cmp.Or(p.Info, "{}")} {
 			if err := json.Unmarshal([]byte(src), into); err != nil {
 				return v, fmt.Errorf("records of run %d: %w", row.Number, err)
@@ -247,50 +248,50 @@ func runOf(row store.Run, w store.Whole) (Run, error) {
 	}
 	for _, r := range w.Cells {
 		c := &v.Cells[r.Pane][r.Test]
-		c.State, c.Verdict, c.Why = Queued, verdict.Verdict(r.Verdict), r.Why
+		c.State, c.Verdict, c.Why = api.Queued, verdict.Verdict(r.Verdict), r.Why
 		if c.Verdict != verdict.Pending {
-			c.State = Ended
+			c.State = api.Ended
 		}
 	}
 	v.Counts = verdict.Counts{}
 	for i := range v.Cells {
 		for _, c := range v.Cells[i] {
-			if c.State != Undealt {
+			if c.State != api.Undealt {
 				v.Panes[i].Counts[c.Verdict]++
 				v.Counts[c.Verdict]++
 			}
 		}
 	}
 	for _, a := range w.Attempts {
-		v.Panes[a.Pane].note(&v.Cells[a.Pane][a.Test], a)
+		note(&v.Panes[a.Pane], &v.Cells[a.Pane][a.Test], a)
 	}
 	for i := range v.Panes {
 		p := &v.Panes[i]
 		switch {
 		case len(p.Counts) == 0:
-			p.State = Undealt
+			p.State = api.Undealt
 		case p.Counts[verdict.Pending] == 0:
-			p.State, p.Verdict = Ended, p.Counts.Over()
+			p.State, p.Verdict = api.Ended, p.Counts.Over()
 		case len(p.Counts) > 1:
-			p.State = Running
+			p.State = api.Running
 		}
 	}
-	v.RunSummary.Panes = v.glances()
+	v.RunSummary.Panes = glances(&v)
 	return v, nil
 }
 
 // dealtCells are the cells of a pane before anything has come of them.
-func dealtCells(dealt string, tests int) ([]Cell, error) {
+func dealtCells(dealt string, tests int) ([]api.Cell, error) {
 	if dealt == "" {
-		return slices.Repeat([]Cell{{State: Queued}}, tests), nil
+		return slices.Repeat([]api.Cell{{State: api.Queued}}, tests), nil
 	}
-	out := slices.Repeat([]Cell{{State: Undealt}}, tests)
+	out := slices.Repeat([]api.Cell{{State: api.Undealt}}, tests)
 	var mine []int
 	if err := json.Unmarshal([]byte(dealt), &mine); err != nil {
 		return nil, err
 	}
 	for _, t := range mine {
-		out[t].State = Queued
+		out[t].State = api.Queued
 	}
 	return out, nil
 }
@@ -355,7 +356,7 @@ func workOf(r *liveRun) dispatch.Run {
 	for i, p := range v.Panes {
 		pane := dispatch.Pane{Needs: p.Needs, Values: p.Values, Tests: make([]dispatch.Test, len(v.Tests))}
 		for j, t := range v.Tests {
-			pane.Tests[j] = dispatch.Test{Seconds: r.seconds[i][j], Settled: v.Cells[i][j].State != Queued}
+			pane.Tests[j] = dispatch.Test{Seconds: r.seconds[i][j], Settled: v.Cells[i][j].State != api.Queued}
 			for _, lock := range t.Locks {
 				pane.Tests[j].Locks = append(pane.Tests[j].Locks, v.Project+"/"+lock)
 			}

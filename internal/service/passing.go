@@ -10,6 +10,7 @@ import (
 
 	"github.com/valyala/fasthttp"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/link"
 	"parallelpane/internal/webdriver"
 )
@@ -32,7 +33,7 @@ const watchAfter = time.Second
 // Command passes a command of a session on to its agent; the request's address
 // and the answer are the caller's. watch begins to watch the client of a command
 // that takes long. An error is a *webdriver.Error.
-func (s *Service) Command(who Who, id, path string, req *fasthttp.Request, resp *fasthttp.Response, watch func() (gone <-chan struct{}, stop func())) error {
+func (s *Service) Command(who api.Who, id, path string, req *fasthttp.Request, resp *fasthttp.Response, watch func() (gone <-chan struct{}, stop func())) error {
 	conn, err := s.sessionLink(who.TokenID, id)
 	if err != nil {
 		return err
@@ -88,7 +89,7 @@ func (s *Service) BiDiLink(id, key string) (*link.Agent, error) {
 	v, ok := s.routes.Load(id)
 	sum := sha256.Sum256([]byte(key))
 	if !ok || v.(*route).key != hex.EncodeToString(sum[:]) {
-		return nil, errorf(NotFound, "there is no open session at this address")
+		return nil, api.Errorf(api.NotFound, "there is no open session at this address")
 	}
 	return s.sessionLink(anyToken, id)
 }

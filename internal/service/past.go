@@ -29,7 +29,8 @@ const (
 	maxPasts = 16              // suites that are kept
 )
 
-// past says what the tests of a suite took of late. It may be some seconds old.
+// past says what the tests of a suite took of late. While a run of it
+// goes on it may be some seconds old.
 func (s *Service) past(ctx context.Context, projectName, suite string) (*past, error) {
 	key := [2]string{projectName, suite}
 	s.pasts.mu.Lock()
@@ -50,6 +51,13 @@ func (s *Service) past(ctx context.Context, projectName, suite string) (*past, e
 	}
 	s.pasts.known[key] = p
 	return p, nil
+}
+
+// forget has the past of a suite be read anew: a run of it has ended.
+func (x *pasts) forget(projectName, suite string) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	delete(x.known, [2]string{projectName, suite})
 }
 
 // bookOf makes a book of estimates on record.

@@ -6,43 +6,21 @@ import (
 	"errors"
 	"fmt"
 	"strings"
-	"time"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/store"
 )
 
-// Preset is a saved run request.
-type Preset struct {
-	Name      string     `json:"name"`
-	Project   string     `json:"project"`
-	Request   RunRequest `json:"request"`
-	MadeBy    string     `json:"made_by"`
-	MadeAt    *time.Time `json:"made_at"`
-	ChangedBy string     `json:"changed_by"`
-	ChangedAt *time.Time `json:"changed_at"`
-	Used      int        `json:"used" description:"runs made from it"`
-	LastRun   int        `json:"last_run" description:"number of the latest one; 0 when there is none"`
-	LastBy    string     `json:"last_by"`
-	LastAt    *time.Time `json:"last_at"`
-	id        string
-}
-
-// PresetRequest saves a preset.
-type PresetRequest struct {
-	Name    string     `json:"name" required:"true"`
-	Request RunRequest `json:"request" required:"true"`
-}
-
 // Presets lists the presets by name.
-func (s *Service) Presets(ctx context.Context) ([]Preset, error) {
+func (s *Service) Presets(ctx context.Context) ([]api.Preset, error) {
 	rows, err := s.store.Presets(ctx)
 	if err != nil {
 		return nil, err
 	}
-	out := []Preset{}
+	out := []api.Preset{}
 	for _, r := range rows {
-		p := Preset{Name: r.Name, Project: r.Project, MadeBy: r.MadeBy, MadeAt: at(r.MadeAt), ChangedBy: r.ChangedBy, ChangedAt: at(r.ChangedAt),
-			Used: r.Used, LastRun: r.LastRun, LastBy: r.LastBy, LastAt: at(r.LastAt), id: r.ID}
+		p := api.Preset{Name: r.Name, Project: r.Project, MadeBy: r.MadeBy, MadeAt: at(r.MadeAt), ChangedBy: r.ChangedBy, ChangedAt: at(r.ChangedAt),
+			Used: r.Used, LastRun: r.LastRun, LastBy: r.LastBy, LastAt: at(r.LastAt), ID: r.ID}
 		if err := json.Unmarshal([]byte(r.Request), &p.Request); err != nil {
 			return nil, fmt.Errorf("records of preset %s: %w", r.Name, err)
 		}
@@ -51,36 +29,36 @@ func (s *Service) Presets(ctx context.Context) ([]Preset, error) {
 	return out, nil
 }
 
-func (s *Service) preset(ctx context.Context, name string) (Preset, error) {
+func (s *Service) preset(ctx context.Context, name string) (api.Preset, error) {
 	all, err := s.Presets(ctx)
 	if err != nil {
-		return Preset{}, err
+		return api.Preset{}, err
 	}
 	for _, p := range all {
 		if p.Name == name {
 			return p, nil
 		}
 	}
-	return Preset{}, errorf(NotFound, "there is no preset %q: pane preset list shows those there are", name)
+	return api.Preset{}, api.Errorf(api.NotFound, "there is no preset %q: pane preset list shows those there are", name)
 }
 
 // SavePreset saves a request under a name, in place of what was there. The
 // request must be one that could be run.
-func (s *Service) SavePreset(ctx context.Context, who Who, req PresetRequest) (Preset, error) {
+func (s *Service) SavePreset(ctx context.Context, who api.Who, req api.PresetRequest) (api.Preset, error) {
 	if !agentName.MatchString(req.Name) {
-		return Preset{}, errorf(Invalid, "%q is not a name for a preset: letters, digits, '.', '-' and '_', at most 64", req.Name)
+		return api.Preset{}, api.Errorf(api.Invalid, "%q is not a name for a preset: letters, digits, '.', '-' and '_', at most 64", req.Name)
 	}
 	if len(req.Request.Secrets) > 0 {
-		return Preset{}, errorf(Invalid, "a preset keeps no secrets: leave them out, and give them to the run")
+		return api.Preset{}, api.Errorf(api.Invalid, "a preset keeps no secrets: leave them out, and give them to the run")
 	}
 	o, err := s.order(ctx, req.Request)
 	if err != nil {
-		return Preset{}, err
+		return api.Preset{}, err
 	}
 	by, now := strings.TrimSuffix(who.Name, consoleSuffix), store.Millis(s.now())
 	if err := s.store.Write(store.SavePreset(store.Preset{ID: newID(), Name: req.Name, Project: o.project.Name, Bundle: o.req.Bundle, Request: store.JSON(o.req),
 		MadeBy: by, MadeAt: now, ChangedBy: by, ChangedAt: now})); err != nil {
-		return Preset{}, err
+		return api.Preset{}, err
 	}
 	return s.preset(ctx, req.Name)
 }
@@ -91,15 +69,15 @@ func (s *Service) DropPreset(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
-	if err := s.store.Write(store.DropPreset(p.id)); errors.Is(err, store.ErrGuard) {
+	if err := s.store.Write(store.DropPreset(p.ID)); errors.Is(err, store.ErrGuard) {
 		all, err := s.store.Schedules(ctx)
 		var users []string
 		for _, x := range all {
-			if x.PresetID == p.id {
+			if x.PresetID == p.ID {
 				users = append(users, x.Name)
 			}
 		}
-		return errors.Join(err, errorf(Conflict, "the preset %s is used by the schedule %s: remove that first", name, strings.Join(users, ", ")))
+		return errors.Join(err, api.Errorf(api.Conflict, "the preset %s is used by the schedule %s: remove that first", name, strings.Join(users, ", ")))
 	} else if err != nil {
 		return err
 	}
@@ -107,15 +85,15 @@ func (s *Service) DropPreset(ctx context.Context, name string) error {
 }
 
 // RunPreset starts a run as a preset says.
-func (s *Service) RunPreset(ctx context.Context, who Who, name string) (Run, error) {
+func (s *Service) RunPreset(ctx context.Context, who api.Who, name string) (api.Run, error) {
 	return s.runPreset(ctx, who, name, origin{})
 }
 
-func (s *Service) runPreset(ctx context.Context, who Who, name string, from origin) (Run, error) {
+func (s *Service) runPreset(ctx context.Context, who api.Who, name string, from origin) (api.Run, error) {
 	p, err := s.preset(ctx, name)
 	if err != nil {
-		return Run{}, err
+		return api.Run{}, err
 	}
-	from.preset = p.id
+	from.preset = p.ID
 	return s.submit(ctx, who, p.Request, from)
 }

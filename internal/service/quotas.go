@@ -7,28 +7,11 @@ import (
 	"fmt"
 	"strings"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/core/dispatch"
 	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/store"
 )
-
-// Quota bounds the slots that a project, the owner of a token or every
-// combination with some values may use at once. A project's also has a weight.
-type Quota struct {
-	ID     string             `json:"id"`
-	Kind   dispatch.QuotaKind `json:"kind"`
-	Name   string             `json:"name" description:"of the project or owner; for combinations the values, such as browser=webkitgtk"`
-	Slots  int                `json:"slots" description:"most slots at once; 0 means no bound"`
-	Weight float64            `json:"weight" description:"of a project's share against the others'; 0 means 1"`
-}
-
-// QuotaRequest sets a quota.
-type QuotaRequest struct {
-	Kind   dispatch.QuotaKind `json:"kind" required:"true" enum:"project,owner,combination"`
-	Name   string             `json:"name" required:"true"`
-	Slots  int                `json:"slots,omitempty" minimum:"0"`
-	Weight float64            `json:"weight,omitempty" minimum:"0"`
-}
 
 func (s *Service) takeUpQuotas(ctx context.Context) error {
 	rows, err := s.store.Quotas(ctx)
@@ -57,50 +40,50 @@ func quotasOf(rows []store.Quota) (out []dispatch.Quota, err error) {
 }
 
 // Quotas lists the quotas.
-func (s *Service) Quotas(ctx context.Context) ([]Quota, error) {
+func (s *Service) Quotas(ctx context.Context) ([]api.Quota, error) {
 	rows, err := s.store.Quotas(ctx)
 	if err != nil {
 		return nil, err
 	}
-	out := []Quota{}
+	out := []api.Quota{}
 	for _, r := range rows {
-		out = append(out, Quota{r.ID, dispatch.QuotaKind(r.Kind), r.Name, r.Slots, r.Weight})
+		out = append(out, api.Quota{ID: r.ID, Kind: dispatch.QuotaKind(r.Kind), Name: r.Name, Slots: r.Slots, Weight: r.Weight})
 	}
 	return out, nil
 }
 
 // SetQuota sets a quota in place of the one that counts the same.
-func (s *Service) SetQuota(ctx context.Context, req QuotaRequest) ([]Quota, error) {
+func (s *Service) SetQuota(ctx context.Context, req api.QuotaRequest) ([]api.Quota, error) {
 	values := map[string]string{}
 	switch req.Kind {
 	case dispatch.OfProject, dispatch.OfOwner:
 		if req.Name == "" || len(req.Name) > 100 {
-			return nil, errorf(Invalid, "name: expected the name of a project or owner")
+			return nil, api.Errorf(api.Invalid, "name: expected the name of a project or owner")
 		}
 	case dispatch.OfCombination:
 		needs, err := fleet.ParseNeeds(strings.Fields(req.Name))
 		if err != nil || len(needs) == 0 {
-			return nil, errorf(Invalid, "name: expected values of a combination such as \"browser=webkitgtk mode=headed\", found %q", req.Name)
+			return nil, api.Errorf(api.Invalid, "name: expected values of a combination such as \"browser=webkitgtk mode=headed\", found %q", req.Name)
 		}
 		for axis, v := range needs {
 			if len(v) != 1 {
-				return nil, errorf(Invalid, "name: expected one value for %s", axis)
+				return nil, api.Errorf(api.Invalid, "name: expected one value for %s", axis)
 			}
 			values[axis] = v[0]
 		}
 		req.Name = needs.String()
 	default:
-		return nil, errorf(Invalid, "kind: expected project, owner or combination, found %q", req.Kind)
+		return nil, api.Errorf(api.Invalid, "kind: expected project, owner or combination, found %q", req.Kind)
 	}
 	switch {
 	case req.Slots < 0 || req.Slots > 100_000:
-		return nil, errorf(Invalid, "slots: expected 0 to 100000, found %d", req.Slots)
+		return nil, api.Errorf(api.Invalid, "slots: expected 0 to 100000, found %d", req.Slots)
 	case !(req.Weight >= 0 && req.Weight <= 1000):
-		return nil, errorf(Invalid, "weight: expected 0 to 1000, found %g", req.Weight)
+		return nil, api.Errorf(api.Invalid, "weight: expected 0 to 1000, found %g", req.Weight)
 	case req.Weight > 0 && req.Kind != dispatch.OfProject:
-		return nil, errorf(Invalid, "weight: only projects have one")
+		return nil, api.Errorf(api.Invalid, "weight: only projects have one")
 	case req.Weight == 0 && req.Slots == 0:
-		return nil, errorf(Invalid, "expected slots or a weight; DELETE removes a quota")
+		return nil, api.Errorf(api.Invalid, "expected slots or a weight; DELETE removes a quota")
 	}
 	row := store.Quota{ID: newID(), Kind: string(req.Kind), Name: req.Name, Values: store.JSON(values), Slots: req.Slots, Weight: req.Weight}
 	return s.changeQuotas(ctx, store.SaveQuota(row))
@@ -110,12 +93,12 @@ func (s *Service) SetQuota(ctx context.Context, req QuotaRequest) ([]Quota, erro
 func (s *Service) DropQuota(ctx context.Context, id string) error {
 	_, err := s.changeQuotas(ctx, store.DropQuota(id))
 	if errors.Is(err, store.ErrGuard) {
-		return errorf(NotFound, "there is no quota %s", id)
+		return api.Errorf(api.NotFound, "there is no quota %s", id)
 	}
 	return err
 }
 
-func (s *Service) changeQuotas(ctx context.Context, change store.Stmt) ([]Quota, error) {
+func (s *Service) changeQuotas(ctx context.Context, change store.Stmt) ([]api.Quota, error) {
 	if err := s.store.Enqueue(change).Wait(); err != nil {
 		return nil, err
 	}

@@ -16,6 +16,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/valyala/fasthttp"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/combo"
 	"parallelpane/internal/core/device"
@@ -28,12 +29,6 @@ import (
 	"parallelpane/internal/recording"
 	"parallelpane/internal/store"
 	"parallelpane/internal/webdriver"
-)
-
-// Kinds of runs and sessions.
-const (
-	ScriptKind = "script"
-	RemoteKind = "remote"
 )
 
 // States of sessions.
@@ -76,7 +71,7 @@ const maxRunCells = 20_000
 // NewSession opens a session for a runner. It waits for a slot as all work does;
 // gone is closed when the client has gone away. The value is that of the New
 // Session command; an error is a *webdriver.Error.
-func (s *Service) NewSession(ctx context.Context, who Who, body []byte, gone <-chan struct{}) (id, key string, given map[string]any, err error) {
+func (s *Service) NewSession(ctx context.Context, who api.Who, body []byte, gone <-chan struct{}) (id, key string, given map[string]any, err error) {
 	x, err := s.askSession(ctx, who, body)
 	if err != nil {
 		return "", "", nil, err
@@ -162,7 +157,7 @@ func (s *Service) dropLocked(x *remoteSession, how string) {
 }
 
 // askSession processes a New Session command and puts the session in the queue.
-func (s *Service) askSession(ctx context.Context, who Who, body []byte) (*remoteSession, error) {
+func (s *Service) askSession(ctx context.Context, who api.Who, body []byte) (*remoteSession, error) {
 	alternatives, err := webdriver.Alternatives(body)
 	if err != nil {
 		return nil, err
@@ -243,7 +238,7 @@ func (s *Service) enqueue(ctx context.Context, x *remoteSession, o remote.Option
 	s.mu.Lock()
 	var batch []store.Stmt
 	if r == nil {
-		row := store.Run{ID: newID(), Number: s.number + 1, Project: o.Project, Suite: name, Kind: RemoteKind, Vars: "{}", Request: "{}", Plan: "{}",
+		row := store.Run{ID: newID(), Number: s.number + 1, Project: o.Project, Suite: name, Kind: api.RemoteKind, Vars: "{}", Request: "{}", Plan: "{}",
 			By: x.row.By, CreatedAt: now, Counts: "{}"}
 		view, err := runOf(row, store.Whole{})
 		if err != nil {
@@ -264,7 +259,7 @@ func (s *Service) enqueue(ctx context.Context, x *remoteSession, o remote.Option
 		return webdriver.Errorf(webdriver.SessionNotCreated, "the run %q is full: a wall holds %d cells; name another run in %s", name, maxRunCells, remote.OptionsKey)
 	}
 	if r.view.EndedAt != nil {
-		r.view.EndedAt, r.view.Verdict, r.view.Why, r.view.State = nil, verdict.Pending, "", Running
+		r.view.EndedAt, r.view.Verdict, r.view.Why, r.view.State = nil, verdict.Pending, "", api.Running
 		r.revised++
 		batch = append(batch, store.ReopenRun(r.view.Number)...)
 	}
@@ -273,7 +268,7 @@ func (s *Service) enqueue(ctx context.Context, x *remoteSession, o remote.Option
 	r.sessions++
 	cell := &r.view.Cells[x.pane][x.test]
 	x.row.Run, x.row.Pane, x.row.Test, x.row.Number, x.row.QueuedAt = r.view.Number, x.pane, x.test, r.next(x.pane, x.test), now
-	r.regard(x.pane, x.test, Queued, verdict.Pending, "")
+	r.regard(x.pane, x.test, api.Queued, verdict.Pending, "")
 	cell.Session = x.row.ID
 	x.order.Run, x.order.Attempt = r.view.Number, x.row.Number
 	batch = append(append(batch, store.AddSession(x.row)), store.Regard(r.record(x.pane, x.test))...)
@@ -282,7 +277,7 @@ func (s *Service) enqueue(ctx context.Context, x *remoteSession, o remote.Option
 		Panes: []dispatch.Pane{{Needs: x.needs, Values: x.values, Tests: []dispatch.Test{{}}}}}
 	e := s.applyLocked(s.machine.Submit(s.now(), work), batch...)
 	e.cell(r, x.pane, x.test)
-	e.events = append(e.events, Event{Type: "sessions"})
+	e.events = append(e.events, api.Event{Type: "sessions"})
 	s.mu.Unlock()
 	return s.carryOut(e)
 }
@@ -358,10 +353,10 @@ func (s *Service) loadGrowing(ctx context.Context, row store.Run) (*liveRun, err
 // place finds the pane and the test of a session, which may be the next new ones;
 // false when the wall is full. It changes nothing but the session.
 func (r *liveRun) place(x *remoteSession, test string) bool {
-	if x.pane = slices.IndexFunc(r.view.Panes, func(p Pane) bool { return p.Key == combo.Key(x.values) }); x.pane < 0 {
+	if x.pane = slices.IndexFunc(r.view.Panes, func(p api.Pane) bool { return p.Key == combo.Key(x.values) }); x.pane < 0 {
 		x.pane = len(r.view.Panes)
 	}
-	if x.test = slices.IndexFunc(r.view.Tests, func(t Test) bool { return t.Name == test }); x.test < 0 {
+	if x.test = slices.IndexFunc(r.view.Tests, func(t api.Test) bool { return t.Name == test }); x.test < 0 {
 		x.test = len(r.view.Tests)
 	}
 	return max(x.pane+1, len(r.view.Panes))*max(x.test+1, len(r.view.Tests)) <= maxRunCells
@@ -373,16 +368,16 @@ func (r *liveRun) grow(x *remoteSession, test string, tags []string) []store.Stm
 	var newPane *store.Pane
 	var newTest *store.Test
 	if x.pane == len(v.Panes) {
-		v.Panes = append(v.Panes, Pane{Index: x.pane, Key: combo.Key(x.values), Label: x.order.Label, Values: x.values, Needs: x.needs, State: Queued,
+		v.Panes = append(v.Panes, api.Pane{Index: x.pane, Key: combo.Key(x.values), Label: x.order.Label, Values: x.values, Needs: x.needs, State: api.Queued,
 			Counts: verdict.Counts{}, Agents: []string{}})
-		v.RunSummary.Panes = append(v.RunSummary.Panes, PaneGlance{Label: x.order.Label, State: Queued})
-		v.Cells = append(v.Cells, slices.Repeat([]Cell{{State: Undealt}}, len(v.Tests)))
+		v.RunSummary.Panes = append(v.RunSummary.Panes, api.PaneGlance{Label: x.order.Label, State: api.Queued})
+		v.Cells = append(v.Cells, slices.Repeat([]api.Cell{{State: api.Undealt}}, len(v.Tests)))
 		newPane = &store.Pane{Index: x.pane, Key: combo.Key(x.values), Label: x.order.Label, Values: store.JSON(x.values), Needs: store.JSON(x.needs), Dealt: "[]"}
 	}
 	if x.test == len(v.Tests) {
-		v.Tests = append(v.Tests, Test{Index: x.test, Name: test, Tags: listed(tags), Locks: []string{}})
+		v.Tests = append(v.Tests, api.Test{Index: x.test, Name: test, Tags: listed(tags), Locks: []string{}})
 		for i := range v.Cells {
-			v.Cells[i] = append(v.Cells[i], Cell{State: Undealt})
+			v.Cells[i] = append(v.Cells[i], api.Cell{State: api.Undealt})
 		}
 		newTest = &store.Test{Index: x.test, Name: test, Tags: store.JSON(listed(tags)), Locks: "[]"}
 	}
@@ -409,42 +404,42 @@ func (r *liveRun) next(pane, test int) int {
 }
 
 // regard puts a cell of a run that grows into a state, and mends the counts.
-func (r *liveRun) regard(pane, test int, state State, v verdict.Verdict, why string) {
+func (r *liveRun) regard(pane, test int, state api.State, v verdict.Verdict, why string) {
 	c, p := &r.view.Cells[pane][test], &r.view.Panes[pane]
 	for _, counts := range []verdict.Counts{p.Counts, r.view.Counts} {
-		if c.State != Undealt {
+		if c.State != api.Undealt {
 			if counts[c.Verdict]--; counts[c.Verdict] == 0 {
 				delete(counts, c.Verdict)
 			}
 		}
 		counts[v]++
 	}
-	if c.State == Running {
+	if c.State == api.Running {
 		p.Running--
 	}
-	if state == Running {
+	if state == api.Running {
 		p.Running++
 	}
 	c.State, c.Verdict, c.Why = state, v, why
 	switch {
 	case p.Counts[verdict.Pending] == 0:
-		p.State, p.Verdict = Ended, p.Counts.Over()
+		p.State, p.Verdict = api.Ended, p.Counts.Over()
 	case p.Running > 0 || p.Counts.Total() > p.Counts[verdict.Pending]:
-		p.State, p.Verdict = Running, verdict.Pending
+		p.State, p.Verdict = api.Running, verdict.Pending
 	default:
-		p.State, p.Verdict = Queued, verdict.Pending
+		p.State, p.Verdict = api.Queued, verdict.Pending
 	}
 }
 
 // cell gives a cell what its attempts come to: pending while one is not over.
-func (r *liveRun) cell(pane, test int, state State, why string) verdict.Verdict {
+func (r *liveRun) cell(pane, test int, state api.State, why string) verdict.Verdict {
 	tried := r.tried[[2]int{pane, test}]
 	if slices.Contains(tried, verdict.Pending) {
 		r.regard(pane, test, state, verdict.Pending, "")
 		return verdict.Pending
 	}
 	v := verdict.OfAttempts(tried)
-	r.regard(pane, test, Ended, v, why)
+	r.regard(pane, test, api.Ended, v, why)
 	return v
 }
 
@@ -459,7 +454,7 @@ func (s *Service) applyRemoteLocked(x *remoteSession, d dispatch.Decision, e *ef
 		batch = append(batch, store.AddLease(store.Lease{Fence: d.Fence, Run: x.row.Run, Pane: x.pane, Agent: d.Agent,
 			Tests: store.JSON(g.tests()), GrantedAt: now}), store.LeaseSession(x.row.ID, d.Fence, d.Agent))
 		if r := x.run; r.view.StartedAt == nil {
-			r.view.StartedAt, r.view.State = at(now), Running
+			r.view.StartedAt, r.view.State = at(now), api.Running
 			batch = append(batch, store.StartRun(r.view.Number, now))
 		}
 		x.run.joined(x.pane, d.Agent)
@@ -508,11 +503,11 @@ func (s *Service) endLocked(x *remoteSession, r link.Result, e *effects) (batch 
 	a := s.attemptOf(run, x.pane, r)
 	batch = append(store.AddAttempt(a, filesOf(r)), store.EndSession(x.row))
 	run.try(x.pane, x.test, x.row.Number, r.Verdict)
-	run.view.Panes[x.pane].note(&run.view.Cells[x.pane][x.test], a)
-	run.cell(x.pane, x.test, Running, "")
+	note(&run.view.Panes[x.pane], &run.view.Cells[x.pane][x.test], a)
+	run.cell(x.pane, x.test, api.Running, "")
 	batch = append(batch, store.Regard(run.record(x.pane, x.test))...)
 	if p := &run.view.Panes[x.pane]; p.Info.Browser == "" && r.Detail.Browser != "" && x.row.OpenedAt > 0 {
-		p.Info = PaneInfo{r.Detail.Browser, r.Detail.Version, r.Detail.Emulated}
+		p.Info = api.PaneInfo{Browser: r.Detail.Browser, Version: r.Detail.Version, Emulated: r.Detail.Emulated}
 		batch = append(batch, store.InformPane(run.view.Number, x.pane, store.JSON(p.Info)))
 	}
 	s.stats.attempts.WithLabelValues(string(r.Verdict)).Inc()
@@ -522,7 +517,7 @@ func (s *Service) endLocked(x *remoteSession, r link.Result, e *effects) (batch 
 	fault := remoteAnswer{fault: webdriver.Errorf(x.faultCode(), "%s", x.faultText(r.Message))}
 	e.answers = append(e.answers, func() { x.answer(fault) })
 	e.cell(run, x.pane, x.test)
-	e.events = append(e.events, Event{Type: "sessions"})
+	e.events = append(e.events, api.Event{Type: "sessions"})
 	if run.sessions--; run.sessions == 0 {
 		run.over(s.now())
 		s.stats.runs.WithLabelValues(string(run.view.Verdict)).Inc()
@@ -532,7 +527,7 @@ func (s *Service) endLocked(x *remoteSession, r link.Result, e *effects) (batch 
 	} else {
 		batch = append(batch, store.Recount(run.view.Number, store.JSON(copyCounts(run.view.Counts))))
 	}
-	e.events = append(e.events, Event{Type: "run", Run: run.head()})
+	e.events = append(e.events, api.Event{Type: "run", Run: run.head()})
 	return batch
 }
 
@@ -615,11 +610,11 @@ func (s *Service) opened(x *remoteSession, l dispatch.Lease, open link.SessionOp
 	row.BiDiKey = hex.EncodeToString(sum[:])
 	s.routes.Store(x.row.ID, &route{x.row.TokenID, l.Agent, row.BiDiKey})
 	x.row.BiDiKey = key
-	x.run.regard(x.pane, x.test, Running, verdict.Pending, "")
+	x.run.regard(x.pane, x.test, api.Running, verdict.Pending, "")
 	x.run.view.Cells[x.pane][x.test].Agent = l.Agent
 	e := s.applyLocked(nil, store.OpenSession(row))
 	e.cell(x.run, x.pane, x.test)
-	e.events = append(e.events, Event{Type: "sessions"})
+	e.events = append(e.events, api.Event{Type: "sessions"})
 	gone := x.gone
 	s.mu.Unlock()
 	if s.carryOut(e) != nil {
@@ -710,7 +705,7 @@ func (s *Service) takeUpRemotes(ctx context.Context) error {
 			}
 			continue
 		}
-		r.regard(row.Pane, row.Test, Running, verdict.Pending, "")
+		r.regard(row.Pane, row.Test, api.Running, verdict.Pending, "")
 		r.view.Cells[row.Pane][row.Test].Session = row.ID
 		lease := dispatch.Lease{Fence: row.Fence, Agent: row.Agent, Run: row.ID, Tests: []int{0}, Attempt: []int{1}}
 		s.leases[row.Fence] = grant{Lease: lease, ids: []string{row.ID}}

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/dispatch"
 	"parallelpane/internal/core/fleet"
@@ -24,7 +25,7 @@ import (
 // session opens a session as an agent would have it open, under a run's name.
 func (l *lab) session(run, test string) *remoteSession {
 	l.t.Helper()
-	x, err := l.askSession(l.t.Context(), Who{Name: "ci", Role: Runner},
+	x, err := l.askSession(l.t.Context(), api.Who{Name: "ci", Role: api.Runner},
 		fmt.Appendf(nil, `{"capabilities":{"alwaysMatch":{"browserName":"chromium","pane:options":{"run":%q,"test":%q}}}}`, run, test))
 	require.NoError(l.t, err)
 	l.opened(x, l.leaseOf(x), link.SessionOpen{Browser: "chromium", Version: "156"})
@@ -48,9 +49,9 @@ func TestAStartTakesUpEachRunByItself(t *testing.T) {
 	l := openLab(t, t.TempDir())
 	l.join("quay")
 	x := l.session("nightly", "Tides")
-	gone, err := l.Submit(t.Context(), Who{Name: "ci"}, RunRequest{Bundle: l.bundle(2), Matrix: "wall"})
+	gone, err := l.Submit(t.Context(), api.Who{Name: "ci"}, api.RunRequest{Bundle: l.bundle(2), Matrix: "wall"})
 	require.NoError(t, err)
-	kept, err := l.Submit(t.Context(), Who{Name: "ci"}, RunRequest{Bundle: l.bundle(3), Matrix: "wall"})
+	kept, err := l.Submit(t.Context(), api.Who{Name: "ci"}, api.RunRequest{Bundle: l.bundle(3), Matrix: "wall"})
 	require.NoError(t, err)
 	var lease grant
 	for _, g := range l.granted("quay") {
@@ -66,13 +67,13 @@ func TestAStartTakesUpEachRunByItself(t *testing.T) {
 	l.reopen()
 	aside, err := l.Run(t.Context(), gone.Number)
 	require.NoError(t, err)
-	assert.Equal(t, Ended, aside.State)
+	assert.Equal(t, api.Ended, aside.State)
 	assert.Equal(t, verdict.Counts{verdict.Passed: 1, verdict.LabFault: 3}, aside.Counts)
 	assert.Contains(t, aside.Why, "set aside when the service was started again: there is no bundle")
 	assert.Equal(t, aside.Why, aside.Cells[1][1].Why)
 	goesOn, err := l.Run(t.Context(), kept.Number)
 	require.NoError(t, err)
-	assert.NotEqual(t, Ended, goesOn.State)
+	assert.NotEqual(t, api.Ended, goesOn.State)
 	s, err := l.Session(t.Context(), x.row.ID)
 	require.NoError(t, err)
 	assert.Equal(t, openState, s.State)
@@ -105,7 +106,7 @@ func TestARunOfSessionsGoesOnWhileItsEndIsBeingWritten(t *testing.T) {
 	}
 	run, err := l.Run(t.Context(), 1)
 	require.NoError(t, err)
-	assert.Equal(t, Ended, run.State)
+	assert.Equal(t, api.Ended, run.State)
 	assert.Equal(t, verdict.Passed, run.Verdict)
 	assert.Equal(t, sessions, run.Cells[0][0].Attempts)
 	require.NoError(t, l.Close())
@@ -129,7 +130,7 @@ func TestSpreadRunsTakeTurns(t *testing.T) {
 	errs := make(chan error, runs)
 	for range runs {
 		go func() {
-			_, err := l.Submit(t.Context(), Who{Name: "ci"}, RunRequest{Bundle: bundle, Matrix: "wall", Deal: Spread})
+			_, err := l.Submit(t.Context(), api.Who{Name: "ci"}, api.RunRequest{Bundle: bundle, Matrix: "wall", Deal: api.Spread})
 			errs <- err
 		}()
 	}
@@ -150,7 +151,7 @@ func TestSpreadRunsTakeTurns(t *testing.T) {
 func TestNoAnswerMakesAnAgentDropAResultThatIsNotOnDisk(t *testing.T) {
 	l := openLab(t, t.TempDir())
 	l.join("quay")
-	_, err := l.Submit(t.Context(), Who{Name: "ci"}, RunRequest{Bundle: l.bundle(1), Matrix: "wall", Limit: 1})
+	_, err := l.Submit(t.Context(), api.Who{Name: "ci"}, api.RunRequest{Bundle: l.bundle(1), Matrix: "wall", Limit: 1})
 	require.NoError(t, err)
 	var g grant
 	for _, g = range l.granted("quay") {
@@ -178,7 +179,7 @@ func TestNoAnswerMakesAnAgentDropAResultThatIsNotOnDisk(t *testing.T) {
 	} {
 		for i := range 200 { // more than are written at once
 			id := fmt.Sprint(name, i)
-			l.store.Enqueue(store.AddToken(store.Token{ID: id, Name: id, Role: string(Viewer), Hash: []byte(id)}))
+			l.store.Enqueue(store.AddToken(store.Token{ID: id, Name: id, Role: string(api.Viewer), Hash: []byte(id)}))
 		}
 		require.NoError(t, ask(), name)
 		_, err := l.store.TokenByHash(t.Context(), fmt.Append(nil, name, 199))
@@ -231,7 +232,7 @@ func TestUnknownTestsAreGuessedFromTheOthers(t *testing.T) {
 	l := openLab(t, t.TempDir())
 	l.join("quay")
 	assert.InDelta(t, noGuess, l.guess(t.Context()), 0, "nothing has run yet")
-	_, err := l.Submit(t.Context(), Who{Name: "ci"}, RunRequest{Bundle: l.bundle(3), Matrix: "wall"})
+	_, err := l.Submit(t.Context(), api.Who{Name: "ci"}, api.RunRequest{Bundle: l.bundle(3), Matrix: "wall"})
 	require.NoError(t, err)
 	for range 6 {
 		for _, g := range l.granted("quay") {

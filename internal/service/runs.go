@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strings"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/blobs"
 	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/combo"
@@ -32,13 +33,13 @@ func (s *Service) HasBundle(hash string) bool { return s.blobs.Renew(hash) }
 // PutBundle takes a bundle after checking its hash and its contents.
 func (s *Service) PutBundle(hash string, r io.Reader) error {
 	if !blobs.ValidHash(hash) {
-		return errorf(Invalid, "%q is not a SHA-256 in hexadecimal", hash)
+		return api.Errorf(api.Invalid, "%q is not a SHA-256 in hexadecimal", hash)
 	}
 	if s.blobs.Renew(hash) {
 		return nil
 	}
 	if full := s.Storage().Full; full != "" {
-		return errorf(NoRoom, "%s", full)
+		return api.Errorf(api.NoRoom, "%s", full)
 	}
 	if err := s.put(hash, project.MaxBundleBytes, r); err != nil {
 		return err
@@ -55,9 +56,9 @@ func (s *Service) put(hash string, limit int64, r io.Reader) error {
 	large := &blobs.TooLarge{}
 	switch {
 	case errors.Is(err, blobs.ErrHash):
-		return errorf(Invalid, "refused: the bytes received do not have the hash %s", hash)
+		return api.Errorf(api.Invalid, "refused: the bytes received do not have the hash %s", hash)
 	case errors.As(err, &large):
-		return errorf(TooLarge, "refused: %v", large)
+		return api.Errorf(api.TooLarge, "refused: %v", large)
 	}
 	return err
 }
@@ -66,7 +67,7 @@ func (s *Service) put(hash string, limit int64, r io.Reader) error {
 func (s *Service) Bundle(hash string) (*os.File, error) {
 	f, err := s.blobs.Get(hash)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, errorf(NotFound, "there is no bundle %s", hash)
+		return nil, api.Errorf(api.NotFound, "there is no bundle %s", hash)
 	}
 	return f, err
 }
@@ -79,20 +80,17 @@ func (s *Service) openBundle(hash string) (*project.Archive, error) {
 	defer f.Close()
 	a, err := project.OpenBundle(f)
 	if refused, ok := errors.AsType[*project.BundleError](err); ok {
-		return nil, errorf(Invalid, "%v", refused)
+		return nil, api.Errorf(api.Invalid, "%v", refused)
 	}
 	return a, err
 }
 
-// Limits of one run.
-const (
-	MaxCells      = 200_000 // tests × combinations
-	defaultTestMS = 120_000
-)
+// defaultTestMS is how long a test may take, in milliseconds, when nobody says.
+const defaultTestMS = 120_000
 
 // order is a request worked out: what would run where.
 type order struct {
-	req     RunRequest
+	req     api.RunRequest
 	project *project.Project
 	suite   project.Suite
 	env     project.Environment
@@ -117,13 +115,13 @@ type origin struct {
 }
 
 // unpack checks a request and reads its files; what runs where is still open.
-func (s *Service) unpack(req RunRequest) (*order, combo.Matrix, error) {
+func (s *Service) unpack(req api.RunRequest) (*order, combo.Matrix, error) {
 	fail := func(err error) (*order, combo.Matrix, error) { return nil, combo.Matrix{}, err }
-	if err := req.check(); err != nil {
+	if err := req.Check(); err != nil {
 		return fail(err)
 	}
 	if !s.blobs.Has(req.Bundle) {
-		return fail(errorf(Invalid, "bundle %q is not here: send it first with PUT /api/v1/bundles/…", req.Bundle))
+		return fail(api.Errorf(api.Invalid, "bundle %q is not here: send it first with PUT /api/v1/bundles/…", req.Bundle))
 	}
 	archive, err := s.openBundle(req.Bundle)
 	if err != nil {
@@ -135,7 +133,7 @@ func (s *Service) unpack(req RunRequest) (*order, combo.Matrix, error) {
 	}
 	matrix, err := o.project.Matrix(req.Matrix)
 	if err != nil {
-		return fail(errorf(Invalid, "%v", err))
+		return fail(api.Errorf(api.Invalid, "%v", err))
 	}
 	if o.env, err = environment(o.project, req); err != nil {
 		return fail(err)
@@ -155,7 +153,7 @@ func (s *Service) unpack(req RunRequest) (*order, combo.Matrix, error) {
 }
 
 // order works a request out against the fleet as it is now.
-func (s *Service) order(ctx context.Context, req RunRequest) (*order, error) {
+func (s *Service) order(ctx context.Context, req api.RunRequest) (*order, error) {
 	o, matrix, err := s.unpack(req)
 	if err != nil {
 		return nil, err
@@ -165,16 +163,16 @@ func (s *Service) order(ctx context.Context, req RunRequest) (*order, error) {
 		return nil, err
 	}
 	if o.plan, err = matrix.Plan(lab); err != nil {
-		return nil, errorf(Invalid, "%v", err)
+		return nil, api.Errorf(api.Invalid, "%v", err)
 	}
-	if n := len(o.plan.Combinations) * len(o.scripts); n > MaxCells {
-		return nil, errorf(Invalid, "%d tests in %d combinations are %d; a run holds at most %d: choose fewer with --tag or --test, or a cover such as pairs",
-			len(o.scripts), len(o.plan.Combinations), n, MaxCells)
+	if n := len(o.plan.Combinations) * len(o.scripts); n > api.MaxCells {
+		return nil, api.Errorf(api.Invalid, "%d tests in %d combinations are %d; a run holds at most %d: choose fewer with --tag or --test, or a cover such as pairs",
+			len(o.scripts), len(o.plan.Combinations), n, api.MaxCells)
 	}
 	for _, c := range o.plan.Combinations {
 		d, err := o.project.Profile(c.Values)
 		if err != nil {
-			return nil, errorf(Invalid, "matrix %s: %v", matrix.Name, err)
+			return nil, api.Errorf(api.Invalid, "matrix %s: %v", matrix.Name, err)
 		}
 		o.devices = append(o.devices, d)
 	}
@@ -208,9 +206,9 @@ func (s *Service) dealOut(ctx context.Context, o *order) error {
 	panes, tests := len(o.plan.Combinations), len(o.scripts)
 	o.dealt = make([][]bool, panes)
 	for i := range o.dealt {
-		o.dealt[i] = slices.Repeat([]bool{o.req.Deal != Spread}, tests)
+		o.dealt[i] = slices.Repeat([]bool{o.req.Deal != api.Spread}, tests)
 	}
-	if o.req.Deal != Spread {
+	if o.req.Deal != api.Spread {
 		return nil
 	}
 	turn, err := s.store.Spreads(ctx, o.project.Name, o.suite.Name, o.req.Matrix)
@@ -249,7 +247,7 @@ func (s *Service) estimate(ctx context.Context, r *liveRun) error {
 
 // profilesOf finds the devices of a run taken up from records, and the
 // attribute that marks elements.
-func (s *Service) profilesOf(v Run) (out []device.Profile, marker string, err error) {
+func (s *Service) profilesOf(v api.Run) (out []device.Profile, marker string, err error) {
 	archive, err := s.openBundle(v.Request.Bundle)
 	if err != nil {
 		return nil, "", err
@@ -269,31 +267,31 @@ func (s *Service) profilesOf(v Run) (out []device.Profile, marker string, err er
 }
 
 // Submit starts a run.
-func (s *Service) Submit(ctx context.Context, who Who, req RunRequest) (Run, error) {
+func (s *Service) Submit(ctx context.Context, who api.Who, req api.RunRequest) (api.Run, error) {
 	return s.submit(ctx, who, req, origin{})
 }
 
-func (s *Service) submit(ctx context.Context, who Who, req RunRequest, from origin) (Run, error) {
-	if req.Deal == Spread { // whose turn it is follows from the runs before, those that are just being written too
+func (s *Service) submit(ctx context.Context, who api.Who, req api.RunRequest, from origin) (api.Run, error) {
+	if req.Deal == api.Spread { // whose turn it is follows from the runs before, those that are just being written too
 		s.spreading.Lock()
 		defer s.spreading.Unlock()
 		if err := s.store.Sync(); err != nil {
-			return Run{}, err
+			return api.Run{}, err
 		}
 	}
 	o, err := s.order(ctx, req)
 	if err != nil {
-		return Run{}, err
+		return api.Run{}, err
 	}
 	o.origin = from
 	return s.start(who, o)
 }
 
 // start makes a run of an order.
-func (s *Service) start(who Who, o *order) (Run, error) {
+func (s *Service) start(who api.Who, o *order) (api.Run, error) {
 	sealed, err := s.seal.close(o.secrets)
 	if err != nil {
-		return Run{}, err
+		return api.Run{}, err
 	}
 	s.mu.Lock()
 	s.number++
@@ -302,7 +300,7 @@ func (s *Service) start(who Who, o *order) (Run, error) {
 	view, err := runOf(row, store.Whole{Panes: panes, Tests: tests})
 	if err != nil {
 		s.mu.Unlock()
-		return Run{}, err
+		return api.Run{}, err
 	}
 	r := &liveRun{view: view, secrets: o.secrets, policy: o.record, vars: o.env.Vars, files: o.req.Bundle, seconds: o.seconds, profiles: o.devices, marker: o.project.Marker}
 	s.live[row.ID] = r
@@ -311,10 +309,10 @@ func (s *Service) start(who Who, o *order) (Run, error) {
 		batch = append(batch, o.mark(row.Number))
 	}
 	e := s.applyLocked(s.machine.Submit(s.now(), workOf(r)), batch...)
-	e.events = append([]Event{{Type: "run", Run: r.head()}}, e.events...)
+	e.events = append([]api.Event{{Type: "run", Run: r.head()}}, e.events...)
 	s.mu.Unlock()
 	if err := s.carryOut(e); err != nil {
-		return Run{}, err
+		return api.Run{}, err
 	}
 	s.expect()
 	s.log.Info("run submitted", "run", row.Number, "suite", row.Suite, "matrix", row.Matrix, "panes", len(panes), "tests", len(tests), "by", row.By)
@@ -324,7 +322,7 @@ func (s *Service) start(who Who, o *order) (Run, error) {
 }
 
 // records are the rows of an order's run.
-func (o *order) records(number int, who Who, now int64) (row store.Run, panes []store.Pane, tests []store.Test) {
+func (o *order) records(number int, who api.Who, now int64) (row store.Run, panes []store.Pane, tests []store.Test) {
 	cells := 0
 	for i, c := range o.plan.Combinations {
 		mine := []int{}
@@ -344,13 +342,13 @@ func (o *order) records(number int, who Who, now int64) (row store.Run, panes []
 	for j, sc := range o.scripts {
 		tests = append(tests, store.Test{Index: j, Name: sc.Name, File: sc.File, Tags: store.JSON(listed(sc.Tags)), Locks: store.JSON(listed(sc.Locks))})
 	}
-	p := RunPlan{Missing: o.plan.Missing[:min(maxMissing, len(o.plan.Missing))], Cover: o.plan.Cover, Turn: o.turn}
+	p := api.RunPlan{Missing: o.plan.Missing[:min(maxMissing, len(o.plan.Missing))], Cover: o.plan.Cover, Turn: o.turn}
 	p.Cover.Left += len(o.plan.Missing) - len(p.Missing)
 	return store.Run{
-		ID: newID(), Number: number, Kind: ScriptKind, Project: o.project.Name, Suite: o.suite.Name, Matrix: o.req.Matrix,
+		ID: newID(), Number: number, Kind: api.ScriptKind, Project: o.project.Name, Suite: o.suite.Name, Matrix: o.req.Matrix,
 		Environment: o.env.Name, Base: o.env.Base, Vars: store.JSON(o.env.Vars), Bundle: o.req.Bundle, Request: store.JSON(o.req),
 		By: strings.TrimSuffix(who.Name, consoleSuffix), CreatedAt: now, Counts: store.JSON(verdict.Counts{verdict.Pending: cells}),
-		Plan: store.JSON(p), AgainOf: o.again, PresetID: o.preset, ScheduleID: o.schedule, Spread: o.req.Deal == Spread,
+		Plan: store.JSON(p), AgainOf: o.again, PresetID: o.preset, ScheduleID: o.schedule, Spread: o.req.Deal == api.Spread,
 	}, panes, tests
 }
 
@@ -363,27 +361,27 @@ func listed(s []string) []string {
 
 // Again starts a run again with the same files and combinations: all of it, or
 // only the tests that did not pass.
-func (s *Service) Again(ctx context.Context, who Who, number int, notPassed bool) (Run, error) {
+func (s *Service) Again(ctx context.Context, who api.Who, number int, notPassed bool) (api.Run, error) {
 	old, err := s.Run(ctx, number)
 	if err != nil {
-		return Run{}, err
+		return api.Run{}, err
 	}
-	if old.Kind == RemoteKind {
-		return Run{}, errorf(Conflict, "run %d is of sessions that somebody else's runner opened: start that runner again", number)
+	if old.Kind == api.RemoteKind {
+		return api.Run{}, api.Errorf(api.Conflict, "run %d is of sessions that somebody else's runner opened: start that runner again", number)
 	}
-	if old.State != Ended {
-		return Run{}, errorf(Conflict, "run %d has not ended: wait for it or cancel it", number)
+	if old.State != api.Ended {
+		return api.Run{}, api.Errorf(api.Conflict, "run %d has not ended: wait for it or cancel it", number)
 	}
 	o, _, err := s.unpack(old.Request)
 	if err != nil {
-		return Run{}, err
+		return api.Run{}, err
 	}
 	row, err := s.row(ctx, number)
 	if err != nil {
-		return Run{}, err
+		return api.Run{}, err
 	}
 	if o.secrets, err = s.seal.open(row.Secrets); err != nil {
-		return Run{}, err
+		return api.Run{}, err
 	}
 	// The combinations are those of the old run, versions and all, even when the
 	// matrix would come to others now.
@@ -391,7 +389,7 @@ func (s *Service) Again(ctx context.Context, who Who, number int, notPassed bool
 	o.plan = combo.Plan{Missing: old.Plan.Missing, Cover: old.Plan.Cover}
 	past, err := s.past(ctx, old.Project, old.Suite)
 	if err != nil {
-		return Run{}, err
+		return api.Run{}, err
 	}
 	any := false
 	for i, p := range old.Panes {
@@ -399,7 +397,7 @@ func (s *Service) Again(ctx context.Context, who Who, number int, notPassed bool
 		wanted := false
 		for j, t := range old.Tests {
 			c := old.Cells[i][j]
-			dealt[j] = c.State != Undealt && (!notPassed || (c.Verdict != verdict.Passed && c.Verdict != verdict.Flaky && c.Verdict != verdict.Unsupported))
+			dealt[j] = c.State != api.Undealt && (!notPassed || (c.Verdict != verdict.Passed && c.Verdict != verdict.Flaky && c.Verdict != verdict.Unsupported))
 			wanted = wanted || dealt[j]
 			seconds[j] = past.book.Seconds(t.Name, p.Key, p.Values["browser"])
 		}
@@ -409,13 +407,13 @@ func (s *Service) Again(ctx context.Context, who Who, number int, notPassed bool
 		any = true
 		d, err := o.project.Profile(p.Values)
 		if err != nil {
-			return Run{}, errorf(Invalid, "%v", err)
+			return api.Run{}, api.Errorf(api.Invalid, "%v", err)
 		}
 		o.plan.Combinations = append(o.plan.Combinations, combo.Combination{Key: p.Key, Label: p.Label, Values: p.Values})
 		o.dealt, o.devices, o.seconds = append(o.dealt, dealt), append(o.devices, d), append(o.seconds, seconds)
 	}
 	if !any {
-		return Run{}, errorf(Conflict, "run %d has nothing that did not pass: leave --not-passed out to run all of it again", number)
+		return api.Run{}, api.Errorf(api.Conflict, "run %d has nothing that did not pass: leave --not-passed out to run all of it again", number)
 	}
 	return s.start(who, o)
 }
@@ -423,9 +421,9 @@ func (s *Service) Again(ctx context.Context, who Who, number int, notPassed bool
 func loadSuite(files project.Files, name string) (*project.Project, project.Suite, []*script.Script, error) {
 	fail := func(err error) (*project.Project, project.Suite, []*script.Script, error) {
 		if ps, ok := errors.AsType[source.Problems](err); ok {
-			return nil, project.Suite{}, nil, &Error{Kind: Invalid, Message: "the bundle's files have problems", Problems: ps}
+			return nil, project.Suite{}, nil, &api.Error{Kind: api.Invalid, Message: "the bundle's files have problems", Problems: ps}
 		}
-		return nil, project.Suite{}, nil, errorf(Invalid, "%v", err)
+		return nil, project.Suite{}, nil, api.Errorf(api.Invalid, "%v", err)
 	}
 	p, err := project.Load(files)
 	if err != nil {
@@ -444,10 +442,10 @@ func loadSuite(files project.Files, name string) (*project.Project, project.Suit
 
 // environment is the request's environment with the request's own values on
 // top.
-func environment(p *project.Project, req RunRequest) (project.Environment, error) {
+func environment(p *project.Project, req api.RunRequest) (project.Environment, error) {
 	env, err := p.Environment(req.Environment)
 	if err != nil {
-		return env, errorf(Invalid, "%v", err)
+		return env, api.Errorf(api.Invalid, "%v", err)
 	}
 	vars := maps.Clone(env.Vars)
 	if vars == nil {
@@ -457,7 +455,7 @@ func environment(p *project.Project, req RunRequest) (project.Environment, error
 	env.Vars = vars
 	if req.Base != "" {
 		if err := project.CheckBase(req.Base); err != nil {
-			return env, errorf(Invalid, "base: %v", err)
+			return env, api.Errorf(api.Invalid, "base: %v", err)
 		}
 		env.Base = req.Base
 	}
@@ -465,7 +463,7 @@ func environment(p *project.Project, req RunRequest) (project.Environment, error
 }
 
 // choose narrows a suite to the tags and tests asked for.
-func choose(scripts []*script.Script, req RunRequest) ([]*script.Script, error) {
+func choose(scripts []*script.Script, req api.RunRequest) ([]*script.Script, error) {
 	tags, names := map[string]bool{}, map[string]bool{}
 	for _, s := range scripts {
 		names[s.Name] = true
@@ -487,7 +485,7 @@ func choose(scripts []*script.Script, req RunRequest) ([]*script.Script, error) 
 			if near := script.Nearest(a, all); near != "" {
 				hint = fmt.Sprintf(" (did you mean %q?)", near)
 			}
-			return nil, errorf(Invalid, "unknown %s %q%s: the suite has %s", check.what, a, hint, strings.Join(all, ", "))
+			return nil, api.Errorf(api.Invalid, "unknown %s %q%s: the suite has %s", check.what, a, hint, strings.Join(all, ", "))
 		}
 	}
 	return slices.DeleteFunc(slices.Clone(scripts), func(s *script.Script) bool {
@@ -512,7 +510,7 @@ func knownBrowsers(lab fleet.Lab, m combo.Matrix) error {
 	axes := slices.Clone(m.Axes)
 	for _, values := range m.Add {
 		if values["browser"] == "" && values["engine"] == "" {
-			return errorf(Invalid, "matrix %s: an added combination has no browser and no engine: every combination needs one of them", m.Name)
+			return api.Errorf(api.Invalid, "matrix %s: an added combination has no browser and no engine: every combination needs one of them", m.Name)
 		}
 		for _, name := range []string{"browser", "mode"} {
 			if v, ok := values[name]; ok {
@@ -528,33 +526,33 @@ func knownBrowsers(lab fleet.Lab, m combo.Matrix) error {
 				if near := script.Nearest(v, known); near != "" {
 					hint = fmt.Sprintf(" (did you mean %q?)", near)
 				}
-				return errorf(Invalid, "matrix %s: unknown browser %q%s: there are %s", m.Name, v, hint, strings.Join(known, ", "))
+				return api.Errorf(api.Invalid, "matrix %s: unknown browser %q%s: there are %s", m.Name, v, hint, strings.Join(known, ", "))
 			case a.Name == "mode" && v != "headless" && v != "headed":
-				return errorf(Invalid, "matrix %s: unknown mode %q: there are headless and headed", m.Name, v)
+				return api.Errorf(api.Invalid, "matrix %s: unknown mode %q: there are headless and headed", m.Name, v)
 			}
 		}
 	}
 	if !slices.ContainsFunc(m.Axes, func(a combo.Axis) bool { return a.Name == "browser" || a.Name == "engine" }) {
-		return errorf(Invalid, "matrix %s has neither an axis browser nor an axis engine: every combination needs one of them", m.Name)
+		return api.Errorf(api.Invalid, "matrix %s has neither an axis browser nor an axis engine: every combination needs one of them", m.Name)
 	}
 	return nil
 }
 
 // Runs lists runs, newest first.
-func (s *Service) Runs(ctx context.Context, f store.RunFilter) ([]RunSummary, error) {
+func (s *Service) Runs(ctx context.Context, f store.RunFilter) ([]api.RunSummary, error) {
 	if f.Limit <= 0 || f.Limit > 200 {
 		f.Limit = 50
 	}
 	if f.Verdict != "" {
 		if _, err := verdict.Parse(f.Verdict); err != nil {
-			return nil, errorf(Invalid, "%v", err)
+			return nil, api.Errorf(api.Invalid, "%v", err)
 		}
 	}
 	rows, err := s.store.Runs(ctx, f)
 	if err != nil {
 		return nil, err
 	}
-	out := make([]RunSummary, len(rows))
+	out := make([]api.RunSummary, len(rows))
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for i, row := range rows {
@@ -586,20 +584,20 @@ func (s *Service) row(ctx context.Context, number int) (store.Run, error) {
 }
 
 // Cancel ends a run before its time.
-func (s *Service) Cancel(ctx context.Context, who Who, number int) (Run, error) {
+func (s *Service) Cancel(ctx context.Context, who api.Who, number int) (api.Run, error) {
 	row, err := s.row(ctx, number)
 	if err != nil {
-		return Run{}, err
+		return api.Run{}, err
 	}
 	s.mu.Lock()
 	r := s.live[row.ID]
 	if r == nil {
 		s.mu.Unlock()
-		return Run{}, errorf(Conflict, "run %d has ended already: nothing to cancel", number)
+		return api.Run{}, api.Errorf(api.Conflict, "run %d has ended already: nothing to cancel", number)
 	}
 	why := "cancelled by " + strings.TrimSuffix(who.Name, consoleSuffix)
 	r.view.Why = why
-	if r.view.Kind == RemoteKind {
+	if r.view.Kind == api.RemoteKind {
 		return s.cancelSessions(r, why)
 	}
 	e := s.applyLocked(s.machine.Cancel(s.now(), row.ID, why), store.ExplainRun(row.Number, why))
@@ -610,16 +608,16 @@ func (s *Service) Cancel(ctx context.Context, who Who, number int) (Run, error) 
 }
 
 // TestOfRun returns one test of a run in every pane.
-func (s *Service) TestOfRun(ctx context.Context, number, test int) (TestResult, error) {
+func (s *Service) TestOfRun(ctx context.Context, number, test int) (api.TestResult, error) {
 	run, err := s.Run(ctx, number)
 	if err != nil {
-		return TestResult{}, err
+		return api.TestResult{}, err
 	}
 	if test < 0 || test >= len(run.Tests) {
-		return TestResult{}, errorf(NotFound, "run %d has no test %d: it has %d tests, counted from 0", number, test, len(run.Tests))
+		return api.TestResult{}, api.Errorf(api.NotFound, "run %d has no test %d: it has %d tests, counted from 0", number, test, len(run.Tests))
 	}
-	out := TestResult{Run: run.RunSummary, Test: run.Tests[test], Tests: run.Tests}
-	if run.Kind == ScriptKind {
+	out := api.TestResult{Run: run.RunSummary, Test: run.Tests[test], Tests: run.Tests}
+	if run.Kind == api.ScriptKind {
 		archive, err := s.openBundle(run.Request.Bundle)
 		if err != nil {
 			return out, err
@@ -643,10 +641,10 @@ func (s *Service) TestOfRun(ctx context.Context, number, test int) (TestResult, 
 		return out, err
 	}
 	for i, p := range run.Panes {
-		out.Results = append(out.Results, PaneAttempts{Pane: p, Cell: run.Cells[i][test], Attempts: []Attempt{}})
+		out.Results = append(out.Results, api.PaneAttempts{Pane: p, Cell: run.Cells[i][test], Attempts: []api.Attempt{}})
 	}
 	for _, a := range attempts {
-		v := Attempt{ID: a.ID, Number: a.Number, Agent: a.Agent, Verdict: verdict.Verdict(a.Verdict), Message: a.Message,
+		v := api.Attempt{ID: a.ID, Number: a.Number, Agent: a.Agent, Verdict: verdict.Verdict(a.Verdict), Message: a.Message,
 			StartedAt: at(a.StartedAt), TookMS: a.TookMS, Files: []attempt.File{}}
 		if v.Detail, err = unpack(a.Detail); err != nil {
 			return out, fmt.Errorf("records of attempt %s: %w", a.ID, err)
@@ -666,7 +664,7 @@ func linkFile(f store.File) attempt.File {
 }
 
 // FilesOfRun lists the files that a run kept; kind "" means every kind.
-func (s *Service) FilesOfRun(ctx context.Context, number int, kind string) ([]RunFile, error) {
+func (s *Service) FilesOfRun(ctx context.Context, number int, kind string) ([]api.RunFile, error) {
 	run, err := s.Run(ctx, number)
 	if err != nil {
 		return nil, err
@@ -675,9 +673,9 @@ func (s *Service) FilesOfRun(ctx context.Context, number int, kind string) ([]Ru
 	if err != nil {
 		return nil, err
 	}
-	out := make([]RunFile, len(rows))
+	out := make([]api.RunFile, len(rows))
 	for i, f := range rows {
-		out[i] = RunFile{Attempt: f.Attempt, Number: f.Number, Pane: f.Pane, Label: run.Panes[f.Pane].Label, Test: run.Tests[f.Test].Name, File: linkFile(f.File)}
+		out[i] = api.RunFile{Attempt: f.Attempt, Number: f.Number, Pane: f.Pane, Label: run.Panes[f.Pane].Label, Test: run.Tests[f.Test].Name, File: linkFile(f.File)}
 	}
 	return out, nil
 }
@@ -691,7 +689,7 @@ func (s *Service) OpenFile(ctx context.Context, id, name string) (attempt.File, 
 	}
 	f, err := s.blobs.Get(row.Hash)
 	if errors.Is(err, fs.ErrNotExist) {
-		return attempt.File{}, nil, errorf(NotFound, "the file %q is no longer kept", name)
+		return attempt.File{}, nil, api.Errorf(api.NotFound, "the file %q is no longer kept", name)
 	}
 	return linkFile(row), f, err
 }

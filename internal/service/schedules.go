@@ -12,59 +12,10 @@ import (
 
 	ics "github.com/arran4/golang-ical"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/core/calendar"
 	"parallelpane/internal/store"
 )
-
-// Schedule runs a preset again and again.
-type Schedule struct {
-	Name     string      `json:"name"`
-	Preset   string      `json:"preset"`
-	Rule     string      `json:"rule" description:"RFC 5545 recurrence rule, without RRULE:"`
-	Words    string      `json:"words" description:"the rule in plain words"`
-	Start    *time.Time  `json:"start"`
-	Zone     string      `json:"zone"`
-	Missed   Missed      `json:"missed"`
-	Overlap  Overlap     `json:"overlap"`
-	Paused   bool        `json:"paused"`
-	Next     []time.Time `json:"next" description:"the next five occurrences; none while paused or when it is over"`
-	LastRun  int         `json:"last_run" description:"number of the latest run; 0 when there is none"`
-	LastNote string      `json:"last_note" description:"what became of the latest occurrence"`
-	MadeBy   string      `json:"made_by"`
-	MadeAt   *time.Time  `json:"made_at"`
-}
-
-// ScheduleRequest makes a schedule.
-type ScheduleRequest struct {
-	Name    string  `json:"name" required:"true"`
-	Preset  string  `json:"preset" required:"true"`
-	Rule    string  `json:"rule" required:"true" description:"RFC 5545 recurrence rule, without RRULE:"`
-	Start   string  `json:"start,omitempty" description:"first moment, RFC 3339; the present if not given"`
-	Zone    string  `json:"zone,omitempty" description:"time zone in which the wall clock is kept; UTC if not given"`
-	Missed  Missed  `json:"missed,omitempty" enum:"run,skip" description:"what to do when the service was down at the time: run once, or skip; run if not given"`
-	Overlap Overlap `json:"overlap,omitempty" enum:"wait,skip,cancel" description:"what to do while the previous run goes on: wait for it, skip, or cancel it; wait if not given"`
-}
-
-// Missed says what to do when the service was down at the time.
-type Missed string
-
-// Overlap says what to do while the previous run goes on.
-type Overlap string
-
-// Policies.
-const (
-	MissedRun     Missed  = "run"
-	MissedSkip    Missed  = "skip"
-	OverlapWait   Overlap = "wait"
-	OverlapSkip   Overlap = "skip"
-	OverlapCancel Overlap = "cancel"
-)
-
-// Occurrences is a rule's preview.
-type Occurrences struct {
-	Words       string      `json:"words"`
-	Occurrences []time.Time `json:"occurrences"`
-}
 
 // planned is a schedule in force. schedules.mu guards it.
 type planned struct {
@@ -82,39 +33,39 @@ type schedules struct {
 }
 
 // scheduler is who starts scheduled runs.
-var scheduler = Who{Name: "schedule", Role: Runner}
+var scheduler = api.Who{Name: "schedule", Role: api.Runner}
 
 // Preview lists the next occurrences of a rule.
-func (s *Service) Occurrences(req ScheduleRequest, n int) (Occurrences, error) {
+func (s *Service) Occurrences(req api.ScheduleRequest, n int) (api.Occurrences, error) {
 	rule, start, _, err := s.ruleOf(req)
 	if err != nil {
-		return Occurrences{}, err
+		return api.Occurrences{}, err
 	}
 	times, err := rule.After(start.Add(-time.Second), n)
 	if err != nil {
-		return Occurrences{}, errorf(Invalid, "%v", err)
+		return api.Occurrences{}, api.Errorf(api.Invalid, "%v", err)
 	}
-	return Occurrences{rule.Words(), times}, nil
+	return api.Occurrences{Words: rule.Words(), Occurrences: times}, nil
 }
 
-func (s *Service) ruleOf(req ScheduleRequest) (*calendar.Rule, time.Time, string, error) {
+func (s *Service) ruleOf(req api.ScheduleRequest) (*calendar.Rule, time.Time, string, error) {
 	name := req.Zone
 	if name == "" {
 		name = "UTC"
 	}
 	zone, err := time.LoadLocation(name)
 	if err != nil || name == "Local" {
-		return nil, time.Time{}, "", errorf(Invalid, "zone: %q is not a time zone such as Europe/Berlin", name)
+		return nil, time.Time{}, "", api.Errorf(api.Invalid, "zone: %q is not a time zone such as Europe/Berlin", name)
 	}
 	start := s.now().Add(time.Second).Truncate(time.Second) // the next whole one
 	if req.Start != "" {
 		if start, err = time.Parse(time.RFC3339, req.Start); err != nil {
-			return nil, start, "", errorf(Invalid, "start: expected a time such as 2026-03-02T06:30:00+01:00, found %q", req.Start)
+			return nil, start, "", api.Errorf(api.Invalid, "start: expected a time such as 2026-03-02T06:30:00+01:00, found %q", req.Start)
 		}
 	}
 	rule, err := calendar.Parse(req.Rule, start, zone)
 	if err != nil {
-		return nil, start, "", errorf(Invalid, "%v", err)
+		return nil, start, "", api.Errorf(api.Invalid, "%v", err)
 	}
 	return rule, start, name, nil
 }
@@ -137,7 +88,7 @@ func (s *Service) loadLocked(ctx context.Context) error {
 	for _, row := range rows {
 		p := &planned{row: row}
 		for _, preset := range presets {
-			if preset.id == row.PresetID {
+			if preset.ID == row.PresetID {
 				p.preset = preset.Name
 			}
 		}
@@ -168,43 +119,43 @@ func (p *planned) plan() {
 }
 
 // AddSchedule makes a schedule.
-func (s *Service) AddSchedule(ctx context.Context, who Who, req ScheduleRequest) (Schedule, error) {
+func (s *Service) AddSchedule(ctx context.Context, who api.Who, req api.ScheduleRequest) (api.Schedule, error) {
 	if !agentName.MatchString(req.Name) {
-		return Schedule{}, errorf(Invalid, "%q is not a name for a schedule: letters, digits, '.', '-' and '_', at most 64", req.Name)
+		return api.Schedule{}, api.Errorf(api.Invalid, "%q is not a name for a schedule: letters, digits, '.', '-' and '_', at most 64", req.Name)
 	}
 	if req.Missed == "" {
-		req.Missed = MissedRun
+		req.Missed = api.MissedRun
 	}
 	if req.Overlap == "" {
-		req.Overlap = OverlapWait
+		req.Overlap = api.OverlapWait
 	}
-	if req.Missed != MissedRun && req.Missed != MissedSkip {
-		return Schedule{}, errorf(Invalid, "missed: expected run or skip, found %q", req.Missed)
+	if req.Missed != api.MissedRun && req.Missed != api.MissedSkip {
+		return api.Schedule{}, api.Errorf(api.Invalid, "missed: expected run or skip, found %q", req.Missed)
 	}
-	if !slices.Contains([]Overlap{OverlapWait, OverlapSkip, OverlapCancel}, req.Overlap) {
-		return Schedule{}, errorf(Invalid, "overlap: expected wait, skip or cancel, found %q", req.Overlap)
+	if !slices.Contains([]api.Overlap{api.OverlapWait, api.OverlapSkip, api.OverlapCancel}, req.Overlap) {
+		return api.Schedule{}, api.Errorf(api.Invalid, "overlap: expected wait, skip or cancel, found %q", req.Overlap)
 	}
 	p, err := s.preset(ctx, req.Preset)
 	if err != nil {
-		return Schedule{}, err
+		return api.Schedule{}, err
 	}
 	rule, start, zone, err := s.ruleOf(req)
 	if err != nil {
-		return Schedule{}, err
+		return api.Schedule{}, err
 	}
 	now := s.now()
 	if next, err := rule.After(now.Add(-time.Second), 1); err != nil {
-		return Schedule{}, errorf(Invalid, "%v", err)
+		return api.Schedule{}, api.Errorf(api.Invalid, "%v", err)
 	} else if len(next) == 0 {
-		return Schedule{}, errorf(Invalid, "the rule has no occurrence after now")
+		return api.Schedule{}, api.Errorf(api.Invalid, "the rule has no occurrence after now")
 	}
 	if _, err := s.schedule(ctx, req.Name); err == nil {
-		return Schedule{}, errorf(Conflict, "there is a schedule %s: remove it first, or choose another name", req.Name)
+		return api.Schedule{}, api.Errorf(api.Conflict, "there is a schedule %s: remove it first, or choose another name", req.Name)
 	}
-	row := store.Schedule{ID: newID(), Name: req.Name, PresetID: p.id, Rule: req.Rule, StartAt: store.Millis(start), Zone: zone, Missed: string(req.Missed),
+	row := store.Schedule{ID: newID(), Name: req.Name, PresetID: p.ID, Rule: req.Rule, StartAt: store.Millis(start), Zone: zone, Missed: string(req.Missed),
 		Overlap: string(req.Overlap), SeenAt: store.Millis(now) - 1, MadeBy: strings.TrimSuffix(who.Name, consoleSuffix), MadeAt: store.Millis(now)}
 	if err := s.changeSchedules(store.AddSchedule(row)); err != nil {
-		return Schedule{}, err
+		return api.Schedule{}, err
 	}
 	return s.schedule(ctx, req.Name)
 }
@@ -217,17 +168,17 @@ func (s *Service) changeSchedules(change store.Stmt) error {
 }
 
 // Schedules lists the schedules by name.
-func (s *Service) Schedules(ctx context.Context) ([]Schedule, error) {
+func (s *Service) Schedules(ctx context.Context) ([]api.Schedule, error) {
 	s.plans.mu.Lock()
 	defer s.plans.mu.Unlock()
 	if err := s.loadLocked(ctx); err != nil {
 		return nil, err
 	}
-	out := []Schedule{}
+	out := []api.Schedule{}
 	for _, p := range s.plans.all {
 		r := p.row
-		v := Schedule{Name: r.Name, Preset: p.preset, Rule: r.Rule, Words: r.Rule, Start: at(r.StartAt), Zone: r.Zone, Missed: Missed(r.Missed),
-			Overlap: Overlap(r.Overlap), Paused: r.Paused, LastRun: r.LastRun, LastNote: r.LastNote, MadeBy: r.MadeBy, MadeAt: at(r.MadeAt)}
+		v := api.Schedule{Name: r.Name, Preset: p.preset, Rule: r.Rule, Words: r.Rule, Start: at(r.StartAt), Zone: r.Zone, Missed: api.Missed(r.Missed),
+			Overlap: api.Overlap(r.Overlap), Paused: r.Paused, LastRun: r.LastRun, LastNote: r.LastNote, MadeBy: r.MadeBy, MadeAt: at(r.MadeAt)}
 		if p.rule != nil {
 			v.Words = p.rule.Words()
 		}
@@ -239,17 +190,17 @@ func (s *Service) Schedules(ctx context.Context) ([]Schedule, error) {
 	return out, nil
 }
 
-func (s *Service) schedule(ctx context.Context, name string) (Schedule, error) {
+func (s *Service) schedule(ctx context.Context, name string) (api.Schedule, error) {
 	all, err := s.Schedules(ctx)
 	if err != nil {
-		return Schedule{}, err
+		return api.Schedule{}, err
 	}
 	for _, x := range all {
 		if x.Name == name {
 			return x, nil
 		}
 	}
-	return Schedule{}, errorf(NotFound, "there is no schedule %q: pane schedule list shows those there are", name)
+	return api.Schedule{}, api.Errorf(api.NotFound, "there is no schedule %q: pane schedule list shows those there are", name)
 }
 
 func (s *Service) scheduleID(ctx context.Context, name string) (string, error) {
@@ -263,18 +214,18 @@ func (s *Service) scheduleID(ctx context.Context, name string) (string, error) {
 			return p.row.ID, nil
 		}
 	}
-	return "", errorf(NotFound, "there is no schedule %q", name)
+	return "", api.Errorf(api.NotFound, "there is no schedule %q", name)
 }
 
 // PauseSchedule pauses a schedule or lets it go on; what would have occurred
 // meanwhile is not made up for.
-func (s *Service) PauseSchedule(ctx context.Context, name string, paused bool) (Schedule, error) {
+func (s *Service) PauseSchedule(ctx context.Context, name string, paused bool) (api.Schedule, error) {
 	id, err := s.scheduleID(ctx, name)
 	if err == nil {
 		err = s.changeSchedules(store.PauseSchedule(id, paused, store.Millis(s.now())))
 	}
 	if err != nil {
-		return Schedule{}, err
+		return api.Schedule{}, err
 	}
 	return s.schedule(ctx, name)
 }
@@ -338,7 +289,7 @@ func (s *Service) occur(ctx context.Context, p *planned, now time.Time) error {
 		return s.store.Write(p.marked(now, 0, note))
 	}
 	when := p.due.Format("2006-01-02 15:04 -07:00")
-	if p.due.Before(s.plans.opened) && p.row.Missed == string(MissedSkip) {
+	if p.due.Before(s.plans.opened) && p.row.Missed == string(api.MissedSkip) {
 		return mark("skipped " + when + ": the service was down")
 	}
 	if run := p.row.LastRun; run > 0 {
@@ -347,10 +298,10 @@ func (s *Service) occur(ctx context.Context, p *planned, now time.Time) error {
 			return err
 		}
 		switch {
-		case last.State == Ended:
-		case p.row.Overlap == string(OverlapWait):
+		case last.State == api.Ended:
+		case p.row.Overlap == string(api.OverlapWait):
 			return nil // due again at the next tick
-		case p.row.Overlap == string(OverlapSkip):
+		case p.row.Overlap == string(api.OverlapSkip):
 			return mark(fmt.Sprintf("skipped %s: run #%d was still going on", when, run))
 		default:
 			if _, err := s.Cancel(ctx, scheduler, run); err != nil {
@@ -358,7 +309,7 @@ func (s *Service) occur(ctx context.Context, p *planned, now time.Time) error {
 			}
 		}
 	}
-	run, err := s.runPreset(ctx, Who{Name: "schedule " + p.row.Name, Role: scheduler.Role}, p.preset, origin{schedule: p.row.ID,
+	run, err := s.runPreset(ctx, api.Who{Name: "schedule " + p.row.Name, Role: scheduler.Role}, p.preset, origin{schedule: p.row.ID,
 		mark: func(run int) store.Stmt { return p.marked(now, run, "started for "+when) }})
 	if err != nil {
 		return mark("could not start at " + when + ": " + err.Error())
@@ -385,7 +336,7 @@ func (s *Service) Calendar(ctx context.Context) (string, error) {
 		if x.Paused {
 			continue
 		}
-		rule, _, _, err := s.ruleOf(ScheduleRequest{Rule: x.Rule, Start: x.Start.Format(time.RFC3339), Zone: x.Zone})
+		rule, _, _, err := s.ruleOf(api.ScheduleRequest{Rule: x.Rule, Start: x.Start.Format(time.RFC3339), Zone: x.Zone})
 		if err != nil {
 			return "", err
 		}

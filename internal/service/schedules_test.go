@@ -7,16 +7,17 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/store"
 )
 
 // evening makes a schedule whose occurrence is due.
 func evening(l *lab) *planned {
 	l.t.Helper()
-	ctx, who := l.t.Context(), Who{Name: "ada", Role: Runner}
-	_, err := l.SavePreset(ctx, who, PresetRequest{Name: "nightly", Request: RunRequest{Bundle: l.bundle(1), Matrix: "wall"}})
+	ctx, who := l.t.Context(), api.Who{Name: "ada", Role: api.Runner}
+	_, err := l.SavePreset(ctx, who, api.PresetRequest{Name: "nightly", Request: api.RunRequest{Bundle: l.bundle(1), Matrix: "wall"}})
 	require.NoError(l.t, err)
-	_, err = l.AddSchedule(ctx, who, ScheduleRequest{Name: "evenings", Preset: "nightly", Rule: "FREQ=DAILY;BYHOUR=18;BYMINUTE=0;BYSECOND=0"})
+	_, err = l.AddSchedule(ctx, who, api.ScheduleRequest{Name: "evenings", Preset: "nightly", Rule: "FREQ=DAILY;BYHOUR=18;BYMINUTE=0;BYSECOND=0"})
 	require.NoError(l.t, err)
 	l.now = time.Date(2026, 3, 2, 18, 0, 1, 0, time.UTC)
 	return due(l)

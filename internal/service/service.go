@@ -22,6 +22,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/blobs"
 	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/dispatch"
@@ -60,7 +61,7 @@ type Service struct {
 	dir         string
 	keepTotal   int64
 	minFree     uint64
-	storage     atomic.Pointer[Storage]
+	storage     atomic.Pointer[api.Storage]
 	sweeping    sync.Mutex   // held by a sweep
 	putting     sync.RWMutex // held to read from a file's coming to its being on record, and to write while contents are removed
 	routes      sync.Map     // of open sessions: id to *route
@@ -176,7 +177,7 @@ func (s *Service) takeUp(ctx context.Context, c Config) error {
 func (s *Service) takeUpRun(ctx context.Context, row store.Run) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if row.Kind == RemoteKind {
+	if row.Kind == api.RemoteKind {
 		g, err := s.loadGrowing(ctx, row)
 		if err != nil {
 			return err
@@ -211,12 +212,12 @@ func (s *Service) setAside(ctx context.Context, row store.Run, cause error) erro
 	for i := range view.Panes {
 		var untried []int
 		for j, c := range view.Cells[i] {
-			if c.State != Queued {
+			if c.State != api.Queued {
 				continue
 			}
 			r.settled(dispatch.Settled{Pane: i, Test: j, Verdict: verdict.LabFault, Why: why})
 			switch {
-			case view.Kind == RemoteKind:
+			case view.Kind == api.RemoteKind:
 				batch = append(batch, store.Regard(r.record(i, j))...)
 			case c.Attempts > 0:
 				batch = append(batch, store.Settle(r.record(i, j))...)
@@ -287,8 +288,8 @@ func (s *Service) Close() error {
 // written.
 type effects struct {
 	pending *store.Pending
-	walls   []Event // of runs whose cells changed, one for each
-	events  []Event // anything else
+	walls   []api.Event // of runs whose cells changed, one for each
+	events  []api.Event // anything else
 	grants  []dispatch.Lease
 	ends    []dispatch.End
 	lost    []lostSession
@@ -319,7 +320,7 @@ func (s *Service) applyLocked(ds []dispatch.Decision, extra ...store.Stmt) *effe
 				Tests: store.JSON(g.tests()), GrantedAt: now}))
 			if r.view.StartedAt == nil {
 				r.view.StartedAt = at(now)
-				r.view.State = Running
+				r.view.State = api.Running
 				batch = append(batch, store.StartRun(r.view.Number, now))
 			}
 			r.joined(d.Pane, d.Agent)
@@ -358,7 +359,7 @@ func (s *Service) applyLocked(ds []dispatch.Decision, extra ...store.Stmt) *effe
 			touched[r] = true
 		case dispatch.Rests:
 			s.log.Warn("agent rests", "agent", d.Agent, "until", d.Until, "why", d.Why)
-			e.events = append(e.events, Event{Type: "agents"})
+			e.events = append(e.events, api.Event{Type: "agents"})
 		case dispatch.Over:
 			r := s.live[d.Run]
 			if r == nil {
@@ -368,7 +369,7 @@ func (s *Service) applyLocked(ds []dispatch.Decision, extra ...store.Stmt) *effe
 			s.stats.runs.WithLabelValues(string(r.view.Verdict)).Inc()
 			batch = append(batch, r.end(now))
 			e.ended = append(e.ended, r)
-			e.events = append(e.events, Event{Type: "run", Run: r.head()})
+			e.events = append(e.events, api.Event{Type: "run", Run: r.head()})
 			delete(s.live, d.Run)
 			delete(touched, r)
 		}
@@ -376,7 +377,7 @@ func (s *Service) applyLocked(ds []dispatch.Decision, extra ...store.Stmt) *effe
 	batch = append(batch, settled.records()...)
 	for r := range touched {
 		batch = append(batch, store.Recount(r.view.Number, store.JSON(r.view.Counts)))
-		e.events = append(e.events, Event{Type: "run", Run: r.head()})
+		e.events = append(e.events, api.Event{Type: "run", Run: r.head()})
 	}
 	e.pending = s.store.Enqueue(batch...)
 	return e
@@ -460,6 +461,7 @@ func (s *Service) carryOut(e *effects) error {
 		s.tasks.Go(func() { s.adopt(l) })
 	}
 	for _, r := range e.ended {
+		s.pasts.forget(r.view.Project, r.view.Suite)
 		s.tasks.Go(func() { s.keepWall(r) })
 	}
 	for _, l := range e.grants {

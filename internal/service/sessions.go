@@ -15,83 +15,13 @@ import (
 
 	"github.com/valyala/fasthttp"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/core/attempt"
-	"parallelpane/internal/core/remote"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/link"
 	"parallelpane/internal/store"
 	"parallelpane/internal/webdriver"
 )
-
-// SessionSummary is a session in a list.
-type SessionSummary struct {
-	ID       string          `json:"id"`
-	Kind     string          `json:"kind" enum:"script,remote"`
-	Name     string          `json:"name"`
-	Test     string          `json:"test"`
-	TestAt   int             `json:"test_index"`
-	Run      int             `json:"run" description:"number"`
-	RunName  string          `json:"run_name" description:"of the suite, or as the sessions named it"`
-	Project  string          `json:"project"`
-	Pane     int             `json:"pane"`
-	Label    string          `json:"label" description:"of the combination"`
-	Attempt  int             `json:"attempt"`
-	Tags     []string        `json:"tags"`
-	By       string          `json:"by"`
-	Agent    string          `json:"agent"`
-	Browser  string          `json:"browser"`
-	Version  string          `json:"version"`
-	OS       string          `json:"os"`
-	Device   string          `json:"device"`
-	State    string          `json:"state" enum:"waiting,open,ended"`
-	Verdict  verdict.Verdict `json:"verdict"`
-	Message  string          `json:"message"`
-	End      string          `json:"end" description:"how it ended"`
-	Note     string          `json:"note"`
-	Ahead    int             `json:"ahead" description:"while it waits: tests that ask for the same and came before it"`
-	QueuedAt *time.Time      `json:"queued_at"`
-	OpenedAt *time.Time      `json:"opened_at"`
-	EndedAt  *time.Time      `json:"ended_at"`
-}
-
-// Session is a session with everything that is kept of it.
-type Session struct {
-	SessionSummary
-	Asked    json.RawMessage `json:"asked" description:"capabilities that were asked for, without secrets"`
-	Options  remote.Options  `json:"options"`
-	TookMS   int64           `json:"took_ms"`
-	Detail   attempt.Detail  `json:"detail"`
-	Files    []attempt.File  `json:"files"`
-	Attempts []AttemptGlance `json:"attempts" description:"all of the same test in the same pane"`
-	Facts    *Agent          `json:"facts" description:"the agent, if it is still known"`
-	Reaching string          `json:"reaching" description:"who has reached in"`
-}
-
-// AttemptGlance is an attempt of the same cell.
-type AttemptGlance struct {
-	ID      string          `json:"id"`
-	Number  int             `json:"number"`
-	Verdict verdict.Verdict `json:"verdict"`
-}
-
-// SessionFilter narrows a list of sessions.
-type SessionFilter struct {
-	Text    string `query:"text" json:"-" description:"found in name, test, run, project, combination, person, message or note"`
-	Run     int    `query:"run" json:"-" description:"number of the run"`
-	Test    string `query:"test" json:"-" description:"found in the test's name"`
-	Tag     string `query:"tag" json:"-"`
-	Browser string `query:"browser" json:"-"`
-	Device  string `query:"device" json:"-"`
-	Verdict string `query:"verdict" json:"-" description:"passed, failed, ended, lab-fault, skipped or unsupported"`
-	State   string `query:"state" json:"-" enum:"waiting,open,ended"`
-	Project string `query:"project" json:"-"`
-	Kind    string `query:"kind" json:"-" enum:"script,remote"`
-	Agent   string `query:"agent" json:"-"`
-	Since   string `query:"since" json:"-" description:"a day such as 2026-11-23, or a time in RFC 3339"`
-	Until   string `query:"until" json:"-" description:"a day, which is included, or a time"`
-	Before  string `query:"before" json:"-" description:"only sessions older than the one of this id"`
-	Limit   int    `query:"limit" json:"-" description:"at most this many; 50 if not given, 200 at most"`
-}
 
 func when(name, s string, endOfDay bool) (int64, error) {
 	if s == "" {
@@ -105,20 +35,20 @@ func when(name, s string, endOfDay bool) (int64, error) {
 	}
 	t, err := time.Parse(time.RFC3339, s)
 	if err != nil {
-		return 0, errorf(Invalid, "%s: expected a day such as 2026-11-23 or a time such as 2026-11-23T08:00:00Z, found %q", name, s)
+		return 0, api.Errorf(api.Invalid, "%s: expected a day such as 2026-11-23 or a time such as 2026-11-23T08:00:00Z, found %q", name, s)
 	}
 	return store.Millis(t), nil
 }
 
 // Sessions lists sessions, newest first.
-func (s *Service) Sessions(ctx context.Context, f SessionFilter) (out []SessionSummary, err error) {
+func (s *Service) Sessions(ctx context.Context, f api.SessionFilter) (out []api.SessionSummary, err error) {
 	if f.Verdict != "" {
 		if _, err := verdict.Parse(f.Verdict); err != nil {
-			return nil, errorf(Invalid, "%v", err)
+			return nil, api.Errorf(api.Invalid, "%v", err)
 		}
 	}
 	if f.State != "" && f.State != waitingState && f.State != openState && f.State != endedState {
-		return nil, errorf(Invalid, "state: expected waiting, open or ended, found %q", f.State)
+		return nil, api.Errorf(api.Invalid, "state: expected waiting, open or ended, found %q", f.State)
 	}
 	since, err := when("since", f.Since, false)
 	if err != nil {
@@ -136,10 +66,10 @@ func (s *Service) Sessions(ctx context.Context, f SessionFilter) (out []SessionS
 	if err != nil {
 		return nil, err
 	}
-	out = make([]SessionSummary, len(rows))
+	out = make([]api.SessionSummary, len(rows))
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if f.Before == "" && (f.State == "" || f.State == openState) && (f.Kind == "" || f.Kind == ScriptKind) {
+	if f.Before == "" && (f.State == "" || f.State == openState) && (f.Kind == "" || f.Kind == api.ScriptKind) {
 		defer func() { out = append(s.openScriptsLocked(f, since, until), out...) }()
 	}
 	for i, row := range rows {
@@ -151,8 +81,8 @@ func (s *Service) Sessions(ctx context.Context, f SessionFilter) (out []SessionS
 	return out, nil
 }
 
-func sessionOf(row store.SessionRow) SessionSummary {
-	v := SessionSummary{ID: row.ID, Kind: row.Kind, Name: row.Name, Test: row.TestName, TestAt: row.Test, Run: row.Run, RunName: row.RunName, Project: row.Project,
+func sessionOf(row store.SessionRow) api.SessionSummary {
+	v := api.SessionSummary{ID: row.ID, Kind: row.Kind, Name: row.Name, Test: row.TestName, TestAt: row.Test, Run: row.Run, RunName: row.RunName, Project: row.Project,
 		Pane: row.Pane, Label: row.Label, Attempt: row.Number, By: row.By, Agent: row.Agent, Browser: row.Browser, Version: row.Version, OS: row.OS, Device: row.Device,
 		State: row.State, Verdict: verdict.Verdict(row.Verdict), Message: row.Message, End: row.How, Note: row.Note,
 		QueuedAt: at(row.QueuedAt), OpenedAt: at(row.OpenedAt), EndedAt: at(row.EndedAt)}
@@ -166,26 +96,26 @@ func (s *Service) sessionRow(ctx context.Context, id string) (store.SessionRow, 
 	r := s.live[x.run]
 	s.mu.Unlock()
 	if open && r != nil {
-		return store.SessionRow{}, errorf(Conflict, "session %s serves a script: cancel run %d instead, or wait for its end", id, r.view.Number)
+		return store.SessionRow{}, api.Errorf(api.Conflict, "session %s serves a script: cancel run %d instead, or wait for its end", id, r.view.Number)
 	}
 	row, err := s.store.SessionByID(ctx, id)
 	return row, notFound(err, "there is no session %.80q", id)
 }
 
 // Session returns a session with what is kept of it.
-func (s *Service) Session(ctx context.Context, id string) (Session, error) {
+func (s *Service) Session(ctx context.Context, id string) (api.Session, error) {
 	s.mu.Lock()
 	if x, ok := s.scripts[id]; ok && s.live[x.run] != nil {
-		v := Session{SessionSummary: s.openScript(id, x, s.live[x.run]), Asked: json.RawMessage("{}"), Files: []attempt.File{}, Attempts: []AttemptGlance{}}
+		v := api.Session{SessionSummary: s.openScript(id, x, s.live[x.run]), Asked: json.RawMessage("{}"), Files: []attempt.File{}, Attempts: []api.AttemptGlance{}}
 		s.mu.Unlock()
 		return v, nil
 	}
 	s.mu.Unlock()
 	row, err := s.sessionRow(ctx, id)
 	if err != nil {
-		return Session{}, err
+		return api.Session{}, err
 	}
-	v := Session{SessionSummary: sessionOf(row), Asked: json.RawMessage(row.Asked), Files: []attempt.File{}, Attempts: []AttemptGlance{}}
+	v := api.Session{SessionSummary: sessionOf(row), Asked: json.RawMessage(row.Asked), Files: []attempt.File{}, Attempts: []api.AttemptGlance{}}
 	if err := json.Unmarshal([]byte(row.Options), &v.Options); err != nil {
 		return v, fmt.Errorf("records of session %s: %w", id, err)
 	}
@@ -222,7 +152,7 @@ func (s *Service) Session(ctx context.Context, id string) (Session, error) {
 		return v, err
 	}
 	for _, o := range all {
-		v.Attempts = append(v.Attempts, AttemptGlance{o.ID, o.Number, verdict.Verdict(o.Verdict)})
+		v.Attempts = append(v.Attempts, api.AttemptGlance{ID: o.ID, Number: o.Number, Verdict: verdict.Verdict(o.Verdict)})
 	}
 	return v, nil
 }
@@ -235,7 +165,7 @@ func (s *Service) liveSession(id string) *remoteSession {
 }
 
 // EndSession ends a session before its time.
-func (s *Service) EndSession(ctx context.Context, who Who, id string) error {
+func (s *Service) EndSession(ctx context.Context, who api.Who, id string) error {
 	if x := s.liveSession(id); x != nil {
 		return s.endRemote(x, "ended by "+strings.TrimSuffix(who.Name, consoleSuffix))
 	}
@@ -243,15 +173,15 @@ func (s *Service) EndSession(ctx context.Context, who Who, id string) error {
 	if err != nil {
 		return err
 	}
-	if row.Kind == ScriptKind {
-		return errorf(Conflict, "session %s serves a script: cancel run %d instead", id, row.Run)
+	if row.Kind == api.ScriptKind {
+		return api.Errorf(api.Conflict, "session %s serves a script: cancel run %d instead", id, row.Run)
 	}
-	return errorf(Conflict, "session %s has ended already", id)
+	return api.Errorf(api.Conflict, "session %s has ended already", id)
 }
 
 // cancelSessions ends every session of a run. It is called with the lock, which
 // it gives up.
-func (s *Service) cancelSessions(r *liveRun, why string) (Run, error) {
+func (s *Service) cancelSessions(r *liveRun, why string) (api.Run, error) {
 	var all []*remoteSession
 	for _, id := range slices.Sorted(maps.Keys(s.remotes)) {
 		if x := s.remotes[id]; x.run == r {
@@ -272,7 +202,7 @@ func (s *Service) cancelSessions(r *liveRun, why string) (Run, error) {
 // session is open or after it.
 func (s *Service) Judge(ctx context.Context, id string, v link.SessionVerdict) error {
 	if v.Verdict != verdict.Passed && v.Verdict != verdict.Failed && v.Verdict != verdict.Skipped {
-		return errorf(Invalid, "verdict: expected passed, failed or skipped, found %q", v.Verdict)
+		return api.Errorf(api.Invalid, "verdict: expected passed, failed or skipped, found %q", v.Verdict)
 	}
 	v.Message = attempt.Clip(v.Message, attempt.MaxMessage)
 	if x := s.liveSession(id); x != nil {
@@ -285,10 +215,10 @@ func (s *Service) Judge(ctx context.Context, id string, v link.SessionVerdict) e
 	switch {
 	case err != nil:
 		return err
-	case row.Kind != RemoteKind:
-		return errorf(Conflict, "session %s serves a script, which has its verdict from its steps", id)
+	case row.Kind != api.RemoteKind:
+		return api.Errorf(api.Conflict, "session %s serves a script, which has its verdict from its steps", id)
 	case row.Verdict == string(verdict.LabFault) || row.OpenedAt == 0:
-		return errorf(Conflict, "session %s is %s: %s", id, row.Verdict, row.How)
+		return api.Errorf(api.Conflict, "session %s is %s: %s", id, row.Verdict, row.How)
 	}
 	return s.judgeEnded(ctx, row, v)
 }
@@ -296,14 +226,14 @@ func (s *Service) Judge(ctx context.Context, id string, v link.SessionVerdict) e
 func (s *Service) judgeOpen(id string, v link.SessionVerdict) error {
 	conn, err := s.sessionLink(anyToken, id)
 	if err != nil {
-		return errorf(Conflict, "%v", err)
+		return api.Errorf(api.Conflict, "%v", err)
 	}
 	var fault struct {
 		Value webdriver.Error `json:"value"`
 	}
 	status, err := exchange(conn, fasthttp.MethodPost, "/sessions/"+id+"/wd/pane/verdict", v, 15*time.Second, &struct{}{}, &fault)
 	if err == nil && status != fasthttp.StatusOK {
-		err = errorf(Conflict, "%s", fault.Value.Message)
+		err = api.Errorf(api.Conflict, "%s", fault.Value.Message)
 	}
 	return err
 }
@@ -317,7 +247,7 @@ func (s *Service) judgeEnded(ctx context.Context, row store.SessionRow, v link.S
 		return err
 	}
 	if r == nil || r.view.ID != row.RunID {
-		return errorf(Conflict, "run %d is no longer the newest called %q: its verdicts stay", row.Run, row.RunName)
+		return api.Errorf(api.Conflict, "run %d is no longer the newest called %q: its verdicts stay", row.Run, row.RunName)
 	}
 	s.mu.Lock()
 	ended := r.view.EndedAt != nil
@@ -330,13 +260,13 @@ func (s *Service) judgeEnded(ctx context.Context, row store.SessionRow, v link.S
 	if counts := store.JSON(copyCounts(r.view.Counts)); ended {
 		r.view.Verdict = r.view.Counts.Over()
 		r.revised++
-		batch = append(batch, store.ReviseRun(row.Run, string(r.view.Verdict), counts, store.JSON(r.view.glances()))...)
+		batch = append(batch, store.ReviseRun(row.Run, string(r.view.Verdict), counts, store.JSON(glances(&r.view)))...)
 	} else {
 		batch = append(batch, store.Recount(row.Run, counts))
 	}
 	e := s.applyLocked(nil, batch...)
 	e.cell(r, row.Pane, row.Test)
-	e.events = append(e.events, Event{Type: "sessions"})
+	e.events = append(e.events, api.Event{Type: "sessions"})
 	s.mu.Unlock()
 	return s.carryOut(e)
 }
@@ -347,7 +277,7 @@ const maxNote = 16 << 10
 // NoteSession keeps a note on a session.
 func (s *Service) NoteSession(ctx context.Context, id, note string) error {
 	if len(note) > maxNote {
-		return errorf(Invalid, "a note has at most %d bytes", maxNote)
+		return api.Errorf(api.Invalid, "a note has at most %d bytes", maxNote)
 	}
 	if _, err := s.sessionRow(ctx, id); err != nil {
 		return err
@@ -378,8 +308,8 @@ func (s *Service) dropScriptsLocked(fence int64, which func(test int) bool) {
 
 // openScriptsLocked lists the sessions of scripts that are open now, newest
 // first, as far as they pass the filter.
-func (s *Service) openScriptsLocked(f SessionFilter, since, until int64) []SessionSummary {
-	out := []SessionSummary{}
+func (s *Service) openScriptsLocked(f api.SessionFilter, since, until int64) []api.SessionSummary {
+	out := []api.SessionSummary{}
 	for id, x := range s.scripts {
 		r := s.live[x.run]
 		if began := store.Millis(x.began); r == nil || began < since || (until > 0 && began >= until) {
@@ -393,13 +323,13 @@ func (s *Service) openScriptsLocked(f SessionFilter, since, until int64) []Sessi
 			out = append(out, v)
 		}
 	}
-	slices.SortFunc(out, func(a, b SessionSummary) int { return strings.Compare(b.ID, a.ID) })
+	slices.SortFunc(out, func(a, b api.SessionSummary) int { return strings.Compare(b.ID, a.ID) })
 	return out
 }
 
-func (s *Service) openScript(id string, x scriptSession, r *liveRun) SessionSummary {
+func (s *Service) openScript(id string, x scriptSession, r *liveRun) api.SessionSummary {
 	p, t := r.view.Panes[x.pane], r.view.Tests[x.test]
-	return SessionSummary{ID: id, Kind: ScriptKind, Name: t.Name, Test: t.Name, TestAt: x.test, Run: r.view.Number, RunName: r.view.Suite, Project: r.view.Project, Pane: x.pane,
+	return api.SessionSummary{ID: id, Kind: api.ScriptKind, Name: t.Name, Test: t.Name, TestAt: x.test, Run: r.view.Number, RunName: r.view.Suite, Project: r.view.Project, Pane: x.pane,
 		Label: p.Label, Attempt: r.view.Cells[x.pane][x.test].Attempts + 1, Tags: t.Tags, By: r.view.By, Agent: x.agent, Browser: p.Values["browser"], Version: p.Info.Version,
 		OS: p.Values["os"], Device: p.Values["device"], State: openState, QueuedAt: at(store.Millis(x.began)), OpenedAt: at(store.Millis(x.began))}
 }
@@ -449,7 +379,7 @@ func (s *Service) Picture(ctx context.Context, id string, after int) (LivePictur
 	case <-ctx.Done():
 		return LivePicture{}, ctx.Err()
 	case <-s.stop:
-		return LivePicture{}, errorf(Conflict, "the service is stopping")
+		return LivePicture{}, api.Errorf(api.Conflict, "the service is stopping")
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -461,19 +391,19 @@ func (s *Service) look(id string, l *looker, after int) {
 	var got LivePicture
 	conn, err := s.sessionLink(anyToken, id)
 	if err != nil {
-		err = errorf(NotFound, "session %.80q is not open", id)
+		err = api.Errorf(api.NotFound, "session %.80q is not open", id)
 		s.lookers.Delete(id)
 	} else {
 		var p said
 		p, err = ask(conn, fasthttp.MethodGet, fmt.Sprintf("/sessions/%s/picture?after=%d", id, after), nil, 30*time.Second)
 		switch {
 		case err != nil:
-			err = errorf(Conflict, "no picture came: %v", err)
+			err = api.Errorf(api.Conflict, "no picture came: %v", err)
 		case p.status == fasthttp.StatusOK:
 			got = LivePicture{Image: p.body, Media: p.media}
 			got.Number, err = strconv.Atoi(string(p.header))
 		case p.status != fasthttp.StatusNoContent:
-			err = errorf(Conflict, "no picture came: %s", p.text())
+			err = api.Errorf(api.Conflict, "no picture came: %s", p.text())
 		}
 	}
 	l.mu.Lock()
@@ -489,19 +419,19 @@ func (s *Service) look(id string, l *looker, after int) {
 }
 
 // ByHand has a person reach into a session, act in it, and let go.
-func (s *Service) ByHand(who Who, id string, h link.Hand) (said string, err error) {
+func (s *Service) ByHand(who api.Who, id string, h link.Hand) (said string, err error) {
 	conn, err := s.sessionLink(anyToken, id)
 	if err != nil {
-		return "", errorf(NotFound, "session %.80q is not open", id)
+		return "", api.Errorf(api.NotFound, "session %.80q is not open", id)
 	}
 	h.Who = strings.TrimSuffix(who.Name, consoleSuffix)
 	got, err := ask(conn, fasthttp.MethodPost, "/sessions/"+id+"/hand", h, 40*time.Second)
 	if err != nil {
-		return "", errorf(Conflict, "the agent did not answer: %v", err)
+		return "", api.Errorf(api.Conflict, "the agent did not answer: %v", err)
 	}
 	switch got.status {
 	case fasthttp.StatusNoContent:
-		s.hub.publish(Event{Type: "sessions"})
+		s.hub.publish(api.Event{Type: "sessions"})
 		return "", nil
 	case fasthttp.StatusOK:
 		var v struct {
@@ -510,9 +440,9 @@ func (s *Service) ByHand(who Who, id string, h link.Hand) (said string, err erro
 		err := json.Unmarshal(got.body, &v)
 		return v.Said, err
 	case fasthttp.StatusConflict:
-		return "", errorf(Conflict, "%s", got.text())
+		return "", api.Errorf(api.Conflict, "%s", got.text())
 	}
-	return "", errorf(Invalid, "%s", got.text())
+	return "", api.Errorf(api.Invalid, "%s", got.text())
 }
 
 // SoFar returns the lines of commands or console of an open session after the
@@ -520,14 +450,14 @@ func (s *Service) ByHand(who Who, id string, h link.Hand) (said string, err erro
 func (s *Service) SoFar(id, kind string, from int) ([]byte, error) {
 	conn, err := s.sessionLink(anyToken, id)
 	if err != nil {
-		return nil, errorf(NotFound, "session %.80q is not open", id)
+		return nil, api.Errorf(api.NotFound, "session %.80q is not open", id)
 	}
 	got, err := ask(conn, fasthttp.MethodGet, fmt.Sprintf("/sessions/%s/sofar/%s?from=%d", id, url.PathEscape(kind), from), nil, 15*time.Second)
 	if err != nil {
-		return nil, errorf(Conflict, "the agent did not answer: %v", err)
+		return nil, api.Errorf(api.Conflict, "the agent did not answer: %v", err)
 	}
 	if got.status != fasthttp.StatusOK {
-		return nil, errorf(NotFound, "%s", got.text())
+		return nil, api.Errorf(api.NotFound, "%s", got.text())
 	}
 	return got.body, nil
 }

@@ -6,33 +6,27 @@ import (
 	"errors"
 	"fmt"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/core/record"
 	"parallelpane/internal/core/retain"
 	"parallelpane/internal/store"
 )
 
-// ProjectSettings are what was settled for a project.
-type ProjectSettings struct {
-	Name   string        `json:"name"`
-	Record record.Policy `json:"record" description:"what is recorded of its sessions; what is left out is as usual"`
-	Keep   []retain.Rule `json:"keep" description:"for how long its recordings are kept; none means the rules of the project *"`
-}
-
 // ProjectSettings returns what was settled for a project; nothing for one that
 // nobody has settled anything for.
-func (s *Service) ProjectSettings(ctx context.Context, name string) (ProjectSettings, error) {
+func (s *Service) ProjectSettings(ctx context.Context, name string) (api.ProjectSettings, error) {
 	row, err := s.store.ProjectByName(ctx, name)
 	if errors.Is(err, store.ErrNotFound) {
-		return ProjectSettings{Name: name, Record: record.Policy{}}, nil
+		return api.ProjectSettings{Name: name, Record: record.Policy{}}, nil
 	}
 	if err != nil {
-		return ProjectSettings{}, err
+		return api.ProjectSettings{}, err
 	}
 	return settingsOf(row)
 }
 
-func settingsOf(row store.Project) (ProjectSettings, error) {
-	p := ProjectSettings{Name: row.Name, Record: record.Policy{}}
+func settingsOf(row store.Project) (api.ProjectSettings, error) {
+	p := api.ProjectSettings{Name: row.Name, Record: record.Policy{}}
 	for into, src := range map[any]string{&p.Record: row.Record, &p.Keep: row.Keep} {
 		if err := json.Unmarshal([]byte(src), into); err != nil {
 			return p, fmt.Errorf("settings of project %q: %w", row.Name, err)
@@ -42,13 +36,13 @@ func settingsOf(row store.Project) (ProjectSettings, error) {
 }
 
 // SetProject settles something for a project.
-func (s *Service) SetProject(p ProjectSettings) error {
+func (s *Service) SetProject(p api.ProjectSettings) error {
 	if err := p.Record.Check(); err != nil {
-		return errorf(Invalid, "record: %v", err)
+		return api.Errorf(api.Invalid, "record: %v", err)
 	}
 	for _, r := range p.Keep {
 		if err := r.Check(); err != nil {
-			return errorf(Invalid, "keep: %v", err)
+			return api.Errorf(api.Invalid, "keep: %v", err)
 		}
 	}
 	if p.Keep == nil {

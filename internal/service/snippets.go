@@ -4,42 +4,15 @@ import (
 	"net/url"
 	"strings"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/core/device"
 	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/core/remote"
 	"parallelpane/internal/snippet"
 )
 
-// SnippetRequest says what the session of an example is to ask for.
-type SnippetRequest struct {
-	Service string `query:"service" json:"-" description:"address of the service as the runner will see it"`
-	Browser string `query:"browser" json:"-"`
-	Version string `query:"version" json:"-" description:"a version, its beginning, a range or latest"`
-	OS      string `query:"os" json:"-"`
-	Device  string `query:"device" json:"-"`
-	Mode    string `query:"mode" json:"-" enum:"headless,headed"`
-	Labels  string `query:"labels" json:"-" description:"LABEL=VALUE, separated by spaces"`
-	Test    string `query:"test" json:"-"`
-	Run     string `query:"run" json:"-"`
-	Project string `query:"project" json:"-"`
-	Tags    string `query:"tags" json:"-" description:"separated by spaces"`
-	Record  string `query:"record" json:"-" description:"KIND=KEEP, separated by spaces"`
-	BiDi    string `query:"bidi" json:"-" enum:"yes" description:"ask for webSocketUrl"`
-	Address string `query:"address" json:"-" description:"page to look at"`
-}
-
-// Snippets are examples of opening a session.
-type Snippets struct {
-	Endpoint     string             `json:"endpoint"`
-	Capabilities map[string]any     `json:"capabilities" description:"for alwaysMatch"`
-	Agents       fleet.Answer       `json:"agents" description:"who could serve it now"`
-	Why          string             `json:"why" description:"why nobody could, if so"`
-	Languages    []snippet.Language `json:"languages"`
-	Code         map[string]string  `json:"code" description:"by language"`
-}
-
 // Snippets writes examples, and says how many agents could serve them.
-func (s *Service) Snippets(r SnippetRequest) (Snippets, error) {
+func (s *Service) Snippets(r api.SnippetRequest) (api.Snippets, error) {
 	caps := map[string]any{}
 	put := func(into map[string]any, name, v string) {
 		if v != "" {
@@ -61,7 +34,7 @@ func (s *Service) Snippets(r SnippetRequest) (Snippets, error) {
 		for _, w := range strings.Fields(text) {
 			key, v, ok := strings.Cut(w, "=")
 			if !ok {
-				return errorf(Invalid, "%s: expected NAME=VALUE, found %q", name, w)
+				return api.Errorf(api.Invalid, "%s: expected NAME=VALUE, found %q", name, w)
 			}
 			pairs[key] = v
 		}
@@ -71,10 +44,10 @@ func (s *Service) Snippets(r SnippetRequest) (Snippets, error) {
 		return nil
 	}
 	if err := words("labels", r.Labels); err != nil {
-		return Snippets{}, err
+		return api.Snippets{}, err
 	}
 	if err := words("record", r.Record); err != nil {
-		return Snippets{}, err
+		return api.Snippets{}, err
 	}
 	if tags := strings.Fields(r.Tags); len(tags) > 0 {
 		list := make([]any, len(tags))
@@ -86,17 +59,17 @@ func (s *Service) Snippets(r SnippetRequest) (Snippets, error) {
 	if len(options) > 0 {
 		caps[remote.OptionsKey] = options
 	}
-	out := Snippets{Endpoint: strings.TrimRight(r.Service, "/") + "/webdriver", Capabilities: caps, Languages: snippet.Languages, Code: map[string]string{}}
+	out := api.Snippets{Endpoint: strings.TrimRight(r.Service, "/") + "/webdriver", Capabilities: caps, Languages: snippet.Languages, Code: map[string]string{}}
 	var err error
 	if out.Agents, out.Why, err = s.couldServe(caps); err != nil {
 		return out, err
 	}
 	if u, err := url.Parse(r.Service); err != nil || u.Host == "" {
-		return out, errorf(Invalid, "service: expected an address such as http://lab.example:7420, found %q", r.Service)
+		return out, api.Errorf(api.Invalid, "service: expected an address such as http://lab.example:7420, found %q", r.Service)
 	}
 	for _, l := range snippet.Languages {
 		if out.Code[l.Name], err = snippet.Write(l.Name, snippet.Request{Service: strings.TrimRight(r.Service, "/"), Caps: caps, Address: r.Address}); err != nil {
-			return out, errorf(Invalid, "%v", err)
+			return out, api.Errorf(api.Invalid, "%v", err)
 		}
 	}
 	return out, nil
@@ -106,11 +79,11 @@ func (s *Service) Snippets(r SnippetRequest) (Snippets, error) {
 func (s *Service) couldServe(caps map[string]any) (fleet.Answer, string, error) {
 	want, err := remote.NewWant(caps, s.hasBrowser)
 	if err != nil {
-		return fleet.Answer{}, "", errorf(Invalid, "%v", err)
+		return fleet.Answer{}, "", api.Errorf(api.Invalid, "%v", err)
 	}
 	if want.Options.Device != "" {
 		if _, err := device.Find(want.Options.Device); err != nil {
-			return fleet.Answer{}, "", errorf(Invalid, "device: %v", err)
+			return fleet.Answer{}, "", api.Errorf(api.Invalid, "device: %v", err)
 		}
 	}
 	lab := s.lab(want.Options.Project)

@@ -10,36 +10,13 @@ import (
 	"github.com/dustin/go-humanize"
 	"github.com/shirou/gopsutil/v4/disk"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/blobs"
 	"parallelpane/internal/core/record"
 	"parallelpane/internal/core/retain"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/store"
 )
-
-// Sweep is what a sweep of recorded files removed, or would remove.
-type Sweep struct {
-	Dry   bool        `json:"dry"`
-	Files []SweptFile `json:"files" description:"the first 500"`
-	Count int         `json:"count"`
-	Bytes int64       `json:"bytes" description:"of these files"`
-	Left  int         `json:"left" description:"files that stay"`
-	Kept  int64       `json:"left_bytes"`
-
-	Orphans     int   `json:"orphans" description:"contents that no record names: of results that did not count, and bundles that were never run"`
-	OrphanBytes int64 `json:"orphan_bytes"`
-}
-
-// SweptFile is a file that a sweep removes.
-type SweptFile struct {
-	Session string          `json:"session"`
-	Name    string          `json:"name"`
-	Kind    record.Kind     `json:"kind"`
-	Project string          `json:"project"`
-	Verdict verdict.Verdict `json:"verdict"`
-	Size    int64           `json:"size"`
-	Why     string          `json:"why"`
-}
 
 const (
 	sweepEvery = time.Hour
@@ -69,16 +46,16 @@ func (s *Service) sweeper() {
 
 // Sweep removes the recorded files whose time is over, and every content that no
 // record names; a dry one only says which. Verdicts, messages and steps stay.
-func (s *Service) Sweep(ctx context.Context, dry bool) (Sweep, error) {
+func (s *Service) Sweep(ctx context.Context, dry bool) (api.Sweep, error) {
 	return s.sweep(ctx, dry, 0, blobs.Shelves)
 }
 
 // sweep looks for orphans only on some shelves. What it costs follows from what
 // goes, not from what is kept.
-func (s *Service) sweep(ctx context.Context, dry bool, from, to int) (Sweep, error) {
+func (s *Service) sweep(ctx context.Context, dry bool, from, to int) (api.Sweep, error) {
 	s.sweeping.Lock() // one at a time
 	defer s.sweeping.Unlock()
-	out := Sweep{Dry: dry}
+	out := api.Sweep{Dry: dry}
 	projects, err := s.store.Projects(ctx)
 	if err != nil {
 		return out, err
@@ -118,7 +95,7 @@ func (s *Service) sweep(ctx context.Context, dry bool, from, to int) (Sweep, err
 type sweeping struct {
 	s    *Service
 	ctx  context.Context // of the one sweep
-	out  *Sweep
+	out  *api.Sweep
 	hash map[[2]string]string // of the files that were listed
 }
 
@@ -138,7 +115,7 @@ func (x *sweeping) Drop(doomed []retain.Doomed) (gone bool, err error) {
 	for _, d := range doomed {
 		x.out.Count, x.out.Bytes = x.out.Count+1, x.out.Bytes+d.Size
 		if len(x.out.Files) < maxSwept {
-			x.out.Files = append(x.out.Files, SweptFile{d.Attempt, d.Name, d.Kind, d.Project, d.Verdict, d.Size, d.Why})
+			x.out.Files = append(x.out.Files, api.SweptFile{Session: d.Attempt, Name: d.Name, Kind: d.Kind, Project: d.Project, Verdict: d.Verdict, Size: d.Size, Why: d.Why})
 		}
 	}
 	if x.out.Dry {
@@ -149,7 +126,7 @@ func (x *sweeping) Drop(doomed []retain.Doomed) (gone bool, err error) {
 
 // sweepOrphans removes contents of a shelf that have been here for a while and that
 // no record names, a few at a time.
-func (s *Service) sweepOrphans(ctx context.Context, shelf int, out *Sweep) error {
+func (s *Service) sweepOrphans(ctx context.Context, shelf int, out *api.Sweep) error {
 	old, err := s.blobs.Older(shelf, s.now().Add(-orphanLife))
 	if err != nil {
 		return err
@@ -219,19 +196,11 @@ func (s *Service) dropFiles(ctx context.Context, doomed []retain.Doomed, hash ma
 	return nil
 }
 
-// Storage is how much room there is for recordings.
-type Storage struct {
-	Free  uint64 `json:"free" description:"bytes on the disk of the data directory"`
-	Total uint64 `json:"total"`
-	Need  uint64 `json:"need" description:"bytes that must be free for recordings to be taken"`
-	Full  string `json:"full" description:"what is switched off for want of room; empty while there is enough"`
-}
-
 const diskEvery = 5 * time.Second
 
 // measure looks how full the disk is.
-func (s *Service) measure() Storage {
-	st := Storage{Need: s.minFree}
+func (s *Service) measure() api.Storage {
+	st := api.Storage{Need: s.minFree}
 	u, err := disk.Usage(s.dir)
 	if err != nil {
 		return st // it is not known to be full
@@ -253,7 +222,7 @@ func (s *Service) watchDisk() {
 		was := s.storage.Swap(&now)
 		if (was == nil || was.Full == "") != (now.Full == "") {
 			s.log.Warn("room for recordings", "free", now.Free, "needed", now.Need, "full", now.Full != "")
-			s.hub.publish(Event{Type: "agents"})
+			s.hub.publish(api.Event{Type: "agents"})
 		}
 		select {
 		case <-s.stop:
@@ -264,7 +233,7 @@ func (s *Service) watchDisk() {
 }
 
 // Storage says how much room there is.
-func (s *Service) Storage() Storage {
+func (s *Service) Storage() api.Storage {
 	if st := s.storage.Load(); st != nil {
 		return *st
 	}

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/link"
@@ -32,7 +33,7 @@ func TestContentsThatNothingNamesGo(t *testing.T) {
 	l.now = time.Now()
 	l.join("quay")
 	used, unused := l.bundle(1), l.bundle(2)
-	_, err := l.Submit(t.Context(), Who{Name: "ci"}, RunRequest{Bundle: used, Matrix: "wall"})
+	_, err := l.Submit(t.Context(), api.Who{Name: "ci"}, api.RunRequest{Bundle: used, Matrix: "wall"})
 	require.NoError(t, err)
 	kept, refused := l.file("the log of a result"), l.file("the log of a result that came too late")
 	for _, g := range l.granted("quay") {
@@ -87,7 +88,7 @@ func TestNoBundleIsTakenWithoutRoom(t *testing.T) {
 	l.reopen()
 	sum := sha256.Sum256([]byte("x"))
 	err := l.PutBundle(hex.EncodeToString(sum[:]), strings.NewReader("x"))
-	var e *Error
+	var e *api.Error
 	require.ErrorAs(t, err, &e)
-	assert.Equal(t, NoRoom, e.Kind)
+	assert.Equal(t, api.NoRoom, e.Kind)
 }

@@ -18,7 +18,7 @@ import (
 
 // end is the record of a run's end.
 func (r *liveRun) end(now int64) store.Stmt {
-	return store.EndRun(r.view.Number, string(r.view.Verdict), store.JSON(r.view.Counts), store.JSON(r.view.glances()), now)
+	return store.EndRun(r.view.Number, string(r.view.Verdict), store.JSON(r.view.Counts), store.JSON(glances(&r.view)), now)
 }
 
 // keepWall stores the wall of a run that has just ended.
@@ -36,7 +36,7 @@ func (s *Service) keepWall(r *liveRun) {
 }
 
 // storeWall stores a wall and returns it as it is sent.
-func (s *Service) storeWall(v Run, revised int) ([]byte, error) {
+func (s *Service) storeWall(v api.Run, revised int) ([]byte, error) {
 	api.Fill(&v)
 	raw, err := json.Marshal(v)
 	if err != nil {
@@ -58,7 +58,7 @@ func (s *Service) storeWall(v Run, revised int) ([]byte, error) {
 
 // Wall returns a run as JSON, compressed with gzip, if it has ended; otherwise the
 // run itself.
-func (s *Service) Wall(ctx context.Context, number int) (packed []byte, live *Run, err error) {
+func (s *Service) Wall(ctx context.Context, number int) (packed []byte, live *api.Run, err error) {
 	row, err := s.row(ctx, number)
 	if err != nil {
 		return nil, nil, err
@@ -93,15 +93,15 @@ func (s *Service) RunID(ctx context.Context, number int) (string, error) {
 }
 
 // Run returns a whole run.
-func (s *Service) Run(ctx context.Context, number int) (Run, error) {
+func (s *Service) Run(ctx context.Context, number int) (api.Run, error) {
 	packed, live, err := s.Wall(ctx, number)
 	if err != nil {
-		return Run{}, err
+		return api.Run{}, err
 	}
 	if live != nil {
 		return *live, nil
 	}
-	var v Run
+	var v api.Run
 	zr, err := gzip.NewReader(bytes.NewReader(packed))
 	if err != nil {
 		return v, err

@@ -10,21 +10,16 @@ import (
 	"slices"
 	"strings"
 	"text/template"
+
+	"parallelpane/internal/api"
 )
 
 //go:embed examples/*.tmpl
 var examples embed.FS
 
-// Language is one in which examples are written.
-type Language struct {
-	Name  string `json:"name"` // for choosing
-	Title string `json:"title"`
-	File  string `json:"file"` // what to call the example
-}
-
 // Languages lists them.
-var Languages = []Language{{"shell", "Shell", "session.sh"}, {"go", "Go", "session.go"}, {"javascript", "JavaScript", "session.mjs"},
-	{"python", "Python", "session.py"}, {"java", "Java", "Session.java"}, {"csharp", "C#", "Program.cs"}}
+var Languages = []api.Language{{Name: "shell", Title: "Shell", File: "session.sh"}, {Name: "go", Title: "Go", File: "session.go"}, {Name: "javascript", Title: "JavaScript", File: "session.mjs"},
+	{Name: "python", Title: "Python", File: "session.py"}, {Name: "java", Title: "Java", File: "Session.java"}, {Name: "csharp", Title: "C#", File: "Program.cs"}}
 
 // DefaultAddress is the page that examples look at when none is named.
 const DefaultAddress = "data:text/html,<title>Saltmarsh Harbour</title>"
@@ -38,7 +33,7 @@ type Request struct {
 
 // Write writes the example in a language.
 func Write(language string, r Request) (string, error) {
-	if !slices.ContainsFunc(Languages, func(l Language) bool { return l.Name == language }) {
+	if !slices.ContainsFunc(Languages, func(l api.Language) bool { return l.Name == language }) {
 		return "", fmt.Errorf("there is no example in %q: there are shell, go, javascript, python, java and csharp", language)
 	}
 	if r.Address == "" {

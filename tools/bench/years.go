@@ -432,12 +432,8 @@ func (s *served) drawn(ctx context.Context, pane string, last int, wide string) 
 	}
 	time.Sleep(time.Second) // it is told of what comes
 	live, err := frames(0, 30)
-	time.AfterFunc(3*time.Second, stop)
+	stop()
 	if err != nil {
-		var st any
-		fmt.Println(b.Execute(ctx, `return [document.querySelectorAll("[role=cell] a").length, document.title, performance.now(), document.hidden, location.href, performance.getEntriesByType("resource").map(r => [r.name, r.startTime, r.duration, r.transferSize]).slice(-12)]`, &st), st)
-		png, _ := b.Screenshot(ctx)
-		_ = os.WriteFile("/tmp/w/live.png", png, 0o644)
 		return nil, fmt.Errorf("while results come in: %w", err)
 	}
 	n := <-fed

@@ -109,3 +109,7 @@ func (p Policy) Wants(k Kind) bool { return p[k] == Always || p[k] == UnlessPass
 func (p Policy) Keeps(k Kind, v verdict.Verdict) bool {
 	return p[k] == Always || (p[k] == UnlessPassed && v != verdict.Passed)
 }
+
+// MinSecret is the length, in bytes, from which on a secret can be masked: a
+// shorter one would be found everywhere.
+const MinSecret = 4
