@@ -24,6 +24,7 @@ import (
 	"github.com/valyala/fasthttp"
 	"github.com/valyala/fasthttp/fasthttpadaptor"
 
+	"parallelpane/internal/client"
 	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/engine"
 	"parallelpane/internal/link"
@@ -138,7 +139,7 @@ func (a *Agent) Found() fleet.Machine { return a.machine }
 // Run works until the context ends or the service refuses the agent for good.
 func (a *Agent) Run(ctx context.Context) error {
 	ctx, cancel := context.WithCancel(ctx)
-	defer a.up.http.CloseIdleConnections() // a service that stops need not wait for them
+	defer a.up.HTTP.CloseIdleConnections() // a service that stops need not wait for them
 	defer func() {
 		if err := a.meter.save(); err != nil {
 			a.Log.Warn("what was measured of the load is lost", "error", err)
@@ -180,8 +181,8 @@ func (a *Agent) Run(ctx context.Context) error {
 func (a *Agent) connect(ctx context.Context) error {
 	var welcome link.Welcome
 	err := a.up.post(ctx, link.HelloPath, link.Hello{Name: a.Name, Instance: a.instance, Machine: a.machine, Held: a.held()}, &welcome)
-	if said, ok := errors.AsType[*answerError](err); ok {
-		return &link.Refused{Status: said.status, Reason: said.detail}
+	if said, ok := errors.AsType[*client.Error](err); ok {
+		return &link.Refused{Status: said.Status, Reason: said.Detail}
 	}
 	if err != nil {
 		return err

@@ -83,7 +83,7 @@ func (b *bundles) sweepLocked(now time.Time) error {
 }
 
 func (b *bundles) fetch(ctx context.Context, hash, dir string) error {
-	resp, err := b.up.do(ctx, http.MethodGet, "/agent/bundles/"+hash, nil)
+	resp, err := b.up.Do(ctx, http.MethodGet, "/agent/bundles/"+hash, nil)
 	if err != nil {
 		return err
 	}

@@ -5,9 +5,9 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"maps"
+	"net/http"
 	"os"
 	"path/filepath"
 	"slices"
@@ -41,7 +41,7 @@ func (a *Agent) execute(ctx context.Context, s link.Slice) {
 			return
 		}
 		if err := a.up.post(ctx, "/agent/started", link.Started{Fence: s.Fence, Test: t.Index}, nil); err != nil {
-			if refused, ok := errors.AsType[*answerError](err); ok && refused.status == 409 {
+			if statusOf(err) == http.StatusConflict {
 				a.drop(s.Fence)
 				return
 			}

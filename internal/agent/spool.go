@@ -278,9 +278,9 @@ func (s *spool) sendOne(ctx context.Context, up *upstream, r link.Result) error 
 		if err != nil {
 			return err
 		}
-		err = up.put(ctx, "/agent/files/"+f.Hash, contents)
+		err = up.Send(ctx, http.MethodPut, "/agent/files/"+f.Hash, contents, nil)
 		contents.Close()
-		if full, ok := errors.AsType[*answerError](err); ok && full.status == http.StatusInsufficientStorage {
+		if statusOf(err) == http.StatusInsufficientStorage {
 			continue // the service has no room for files; the verdict counts all the same
 		}
 		if content(err) {
@@ -338,13 +338,12 @@ const refusedSuffix = ".refused"
 // content says whether an error is a refusal of what was sent, which will be none
 // the better for being sent again. Anything else may pass.
 func content(err error) bool {
-	refused, ok := errors.AsType[*answerError](err)
-	return ok && (refused.status == http.StatusBadRequest || refused.status == http.StatusRequestEntityTooLarge || refused.status == http.StatusUnprocessableEntity)
+	status := statusOf(err)
+	return status == http.StatusBadRequest || status == http.StatusRequestEntityTooLarge || status == http.StatusUnprocessableEntity
 }
 
 // gone says whether what was asked for is not there: a session that the service
 // no longer has open, most often.
 func gone(err error) bool {
-	refused, ok := errors.AsType[*answerError](err)
-	return ok && refused.status == http.StatusNotFound
+	return statusOf(err) == http.StatusNotFound
 }

@@ -1,10 +1,12 @@
 package agent
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"errors"
 	"fmt"
+	"net/http"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -85,7 +87,7 @@ func (t *trickle) grow(ctx context.Context, name string, f *os.File) error {
 func (t *trickle) put(ctx context.Context, name string, at int64, contents []byte) (have int64, err error) {
 	query := url.Values{"fence": {strconv.FormatInt(t.fence, 10)}, "at": {strconv.FormatInt(at, 10)}}
 	var answer link.Grown
-	err = t.up.putPiece(ctx, "/agent/sessions/"+t.id+"/files/"+url.PathEscape(name)+"?"+query.Encode(), contents, &answer)
+	err = t.up.Send(ctx, http.MethodPut, "/agent/sessions/"+t.id+"/files/"+url.PathEscape(name)+"?"+query.Encode(), bytes.NewReader(contents), &answer)
 	return answer.Have, err
 }
 

@@ -20,6 +20,7 @@ import (
 	"pgregory.net/rapid"
 
 	"parallelpane/internal/blobs"
+	"parallelpane/internal/client"
 	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/link"
 )
@@ -178,9 +179,9 @@ func TestAServiceThatRefusesPiecesGetsTheWhole(t *testing.T) {
 	require.NoError(t, err)
 	defer f.Close()
 	w.next.Store(refuses)
-	var refused *answerError
+	var refused *client.Error
 	require.ErrorAs(t, tr.grow(t.Context(), "log", f), &refused)
-	assert.Equal(t, http.StatusNotFound, refused.status)
+	assert.Equal(t, http.StatusNotFound, refused.Status)
 }
 
 func TestAServiceThatHasMoreGetsTheWhole(t *testing.T) {

@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"parallelpane/internal/api"
+	"parallelpane/internal/client"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/demo"
 	"parallelpane/internal/demo/desk"
@@ -128,7 +129,7 @@ func (r *root) demo(ctx context.Context, o demoOptions) error {
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(r.err, "Service  %s\nDesk     http://%s\nProject  %s\nAgents   saltmarsh-1 with this machine's browsers, and a dozen stand-ins (%s)\n", c.base, o.site, projectDir, fleet)
+	fmt.Fprintf(r.err, "Service  %s\nDesk     http://%s\nProject  %s\nAgents   saltmarsh-1 with this machine's browsers, and a dozen stand-ins (%s)\n", c.Base, o.site, projectDir, fleet)
 	if err := waitForAgent(ctx, c, "saltmarsh-1"); err != nil {
 		return &exitError{verdict.ExitLab, fmt.Errorf("the demo did not start: %w; its logs are in %s", err, o.dir)}
 	}
@@ -146,7 +147,7 @@ func (r *root) demo(ctx context.Context, o demoOptions) error {
 	if err := r.demoRunner(ctx, c, "http://"+o.site); err != nil && ctx.Err() == nil {
 		fmt.Fprintln(r.err, "the demo's runner stopped:", err)
 	}
-	link, err := c.signInLink(ctx)
+	link, err := signInLink(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -161,10 +162,10 @@ func (r *root) demo(ctx context.Context, o demoOptions) error {
 
 // waitForAgent waits until an agent has joined, for a minute at most: what only
 // it can do would otherwise be found impossible.
-func waitForAgent(ctx context.Context, c *client, name string) error {
+func waitForAgent(ctx context.Context, c *client.Client, name string) error {
 	for end := time.Now().Add(time.Minute); ; {
 		var agents []api.Agent
-		if err := c.get(ctx, "/agents", &agents); err != nil {
+		if err := c.Get(ctx, "/agents", &agents); err != nil {
 			return err
 		}
 		if slices.ContainsFunc(agents, func(a api.Agent) bool { return a.Name == name && a.Online }) {
@@ -182,18 +183,18 @@ func waitForAgent(ctx context.Context, c *client, name string) error {
 }
 
 // demoRunner has a runner of its own open sessions on this machine's browsers.
-func (r *root) demoRunner(ctx context.Context, c *client, site string) error {
+func (r *root) demoRunner(ctx context.Context, c *client.Client, site string) error {
 	var agents []api.Agent
-	if err := c.get(ctx, "/agents", &agents); err != nil {
+	if err := c.Get(ctx, "/agents", &agents); err != nil {
 		return err
 	}
-	lab := webdriver.NewClient(c.base+"/webdriver", &http.Client{Transport: withToken{c.token, http.DefaultTransport}})
+	lab := webdriver.NewClient(c.Base+"/webdriver", &http.Client{Transport: withToken{c.Token, http.DefaultTransport}})
 	for _, a := range agents {
 		for _, b := range a.Machine.Browsers {
 			if a.Machine.StandIn || !b.Fits {
 				continue
 			}
-			fmt.Fprintf(r.err, "Runner   two sessions on %s, as %s/webdriver serves any runner\n", b.Name, c.base)
+			fmt.Fprintf(r.err, "Runner   two sessions on %s, as %s/webdriver serves any runner\n", b.Name, c.Base)
 			if err := demo.Runner(ctx, lab, site, b.Name); err != nil {
 				return err
 			}

@@ -26,7 +26,7 @@ project "*" hold for every project that has none of its own. Verdicts and steps 
 			}
 			path := "/projects/" + url.PathEscape(args[0])
 			var now api.ProjectSettings
-			if err := c.get(cmd.Context(), path, &now); err != nil {
+			if err := c.Get(cmd.Context(), path, &now); err != nil {
 				return err
 			}
 			if len(args) > 1 || reset {
@@ -40,7 +40,7 @@ project "*" hold for every project that has none of its own. Verdicts and steps 
 					}
 					now.Keep = retain.Set(now.Keep, rule)
 				}
-				if err := c.json(cmd.Context(), "POST", path, settle(now), nil); err != nil {
+				if err := c.Call(cmd.Context(), "POST", path, settle(now), nil); err != nil {
 					return err
 				}
 			}
@@ -50,7 +50,7 @@ project "*" hold for every project that has none of its own. Verdicts and steps 
 			rules, whose := now.Keep, "project "+args[0]
 			if len(rules) == 0 {
 				var all api.ProjectSettings
-				if err := c.get(cmd.Context(), "/projects/"+url.PathEscape(retain.Everywhere), &all); err != nil {
+				if err := c.Get(cmd.Context(), "/projects/"+url.PathEscape(retain.Everywhere), &all); err != nil {
 					return err
 				}
 				if rules, whose = all.Keep, "every project without rules of its own"; len(rules) == 0 {
@@ -89,7 +89,7 @@ func (r *root) sweepCmd() *cobra.Command {
 				return err
 			}
 			var s api.Sweep
-			if err := c.json(cmd.Context(), "POST", "/sweeps", map[string]bool{"dry": dry}, &s); err != nil {
+			if err := c.Call(cmd.Context(), "POST", "/sweeps", map[string]bool{"dry": dry}, &s); err != nil {
 				return err
 			}
 			if r.json {

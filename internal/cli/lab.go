@@ -19,6 +19,7 @@ import (
 
 	"parallelpane/internal/agent"
 	"parallelpane/internal/api"
+	"parallelpane/internal/client"
 	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/engine"
@@ -288,7 +289,7 @@ func (r *root) agentsCmd() *cobra.Command {
 				return err
 			}
 			var all, agents []api.Agent
-			if err := c.get(cmd.Context(), "/agents", &all); err != nil {
+			if err := c.Get(cmd.Context(), "/agents", &all); err != nil {
 				return err
 			}
 			needs, err := fleet.ParseNeeds(has)
@@ -304,7 +305,7 @@ func (r *root) agentsCmd() *cobra.Command {
 				return r.writeJSON(agents)
 			}
 			if len(all) == 0 {
-				fmt.Fprintln(r.out, "No agent has joined yet. Start one on a machine with browsers: pane agent --service", c.base)
+				fmt.Fprintln(r.out, "No agent has joined yet. Start one on a machine with browsers: pane agent --service", c.Base)
 				return nil
 			}
 			t := newTable("agent", "state", "slots", "advice", "system", "browsers", "works on")
@@ -337,7 +338,7 @@ func (r *root) changeAgent(ctx context.Context, method, name, what, done string)
 	if err != nil {
 		return err
 	}
-	if err := c.json(ctx, method, "/agents/"+url.PathEscape(name)+what, nil, nil); err != nil {
+	if err := c.Call(ctx, method, "/agents/"+url.PathEscape(name)+what, nil, nil); err != nil {
 		return err
 	}
 	if r.json {
@@ -398,7 +399,7 @@ func (r *root) tokenCmd() *cobra.Command {
 				api.Token
 				Secret string `json:"secret"`
 			}
-			if err := c.json(cmd.Context(), "POST", "/tokens", map[string]string{"name": args[0], "role": role}, &made); err != nil {
+			if err := c.Call(cmd.Context(), "POST", "/tokens", map[string]string{"name": args[0], "role": role}, &made); err != nil {
 				return err
 			}
 			if r.json {
@@ -417,7 +418,7 @@ func (r *root) tokenCmd() *cobra.Command {
 				return err
 			}
 			var tokens []api.Token
-			if err := c.get(cmd.Context(), "/tokens", &tokens); err != nil {
+			if err := c.Get(cmd.Context(), "/tokens", &tokens); err != nil {
 				return err
 			}
 			if r.json {
@@ -438,7 +439,7 @@ func (r *root) tokenCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return c.json(cmd.Context(), "DELETE", "/tokens/"+url.PathEscape(args[0]), nil, nil)
+			return c.Call(cmd.Context(), "DELETE", "/tokens/"+url.PathEscape(args[0]), nil, nil)
 		},
 	}
 	cmd.AddCommand(add, list, drop)
@@ -453,7 +454,7 @@ func (r *root) linkCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			link, err := c.signInLink(cmd.Context())
+			link, err := signInLink(cmd.Context(), c)
 			if err != nil {
 				return err
 			}
@@ -466,10 +467,10 @@ func (r *root) linkCmd() *cobra.Command {
 	}
 }
 
-func (c *client) signInLink(ctx context.Context) (string, error) {
+func signInLink(ctx context.Context, c *client.Client) (string, error) {
 	var made struct {
 		Path string `json:"path"`
 	}
-	err := c.json(ctx, "POST", "/links", nil, &made)
-	return c.base + made.Path, err
+	err := c.Call(ctx, "POST", "/links", nil, &made)
+	return c.Base + made.Path, err
 }

@@ -104,7 +104,7 @@ func (r *root) matrixPlan(ctx context.Context, file string, o matrixOptions) err
 	if !o.offline && (o.lab || relative(m)) {
 		c, err := r.client()
 		if err == nil {
-			err = c.json(ctx, "POST", "/matrix/plan", map[string]any{"matrix": m, "project": o.project}, &planned)
+			err = c.Call(ctx, "POST", "/matrix/plan", map[string]any{"matrix": m, "project": o.project}, &planned)
 		}
 		if err != nil && !o.lab {
 			return fmt.Errorf("%s has versions that only the lab can tell (--offline leaves them as they are): %w", file, err)

@@ -29,7 +29,7 @@ func (r *root) presetCmd() *cobra.Command {
 				return err
 			}
 			var p api.Preset
-			if err := c.json(cmd.Context(), "POST", "/presets", api.PresetRequest{Name: args[0], Request: o.req}, &p); err != nil {
+			if err := c.Call(cmd.Context(), "POST", "/presets", api.PresetRequest{Name: args[0], Request: o.req}, &p); err != nil {
 				return err
 			}
 			if r.json {
@@ -55,7 +55,7 @@ func (r *root) presetCmd() *cobra.Command {
 				return err
 			}
 			var started api.Run
-			if err := c.json(cmd.Context(), "POST", "/presets/"+url.PathEscape(args[0])+"/run", nil, &started); err != nil {
+			if err := c.Call(cmd.Context(), "POST", "/presets/"+url.PathEscape(args[0])+"/run", nil, &started); err != nil {
 				return err
 			}
 			return r.attend(cmd.Context(), c, started, attend)
@@ -77,7 +77,7 @@ func (r *root) remove(ctx context.Context, path, name string) error {
 	if err != nil {
 		return err
 	}
-	if err := c.json(ctx, "DELETE", path, nil, nil); err != nil {
+	if err := c.Call(ctx, "DELETE", path, nil, nil); err != nil {
 		return err
 	}
 	if r.json {
@@ -93,7 +93,7 @@ func (r *root) presets(ctx context.Context, text string) error {
 		return err
 	}
 	var all []api.Preset
-	if err := c.get(ctx, "/presets", &all); err != nil {
+	if err := c.Get(ctx, "/presets", &all); err != nil {
 		return err
 	}
 	list := []api.Preset{}
@@ -137,7 +137,7 @@ combination (NAME is then values such as "browser=webkitgtk"). Projects share wh
 				return err
 			}
 			var all []api.Quota
-			if err := c.json(cmd.Context(), "POST", "/quotas", req, &all); err != nil {
+			if err := c.Call(cmd.Context(), "POST", "/quotas", req, &all); err != nil {
 				return err
 			}
 			return r.writeQuotas(all)
@@ -153,7 +153,7 @@ combination (NAME is then values such as "browser=webkitgtk"). Projects share wh
 				return err
 			}
 			var all []api.Quota
-			if err := c.get(cmd.Context(), "/quotas", &all); err != nil {
+			if err := c.Get(cmd.Context(), "/quotas", &all); err != nil {
 				return err
 			}
 			return r.writeQuotas(all)
@@ -222,7 +222,7 @@ FREQ=WEEKLY;BYDAY=MO,FR;BYHOUR=6;BYMINUTE=30;BYSECOND=0. The wall clock is kept 
 				return err
 			}
 			var s api.Schedule
-			if err := c.json(cmd.Context(), "POST", "/schedules", req, &s); err != nil {
+			if err := c.Call(cmd.Context(), "POST", "/schedules", req, &s); err != nil {
 				return err
 			}
 			if r.json {
@@ -271,7 +271,7 @@ func (r *root) scheduleList() *cobra.Command {
 				return err
 			}
 			var all []api.Schedule
-			if err := c.get(cmd.Context(), "/schedules", &all); err != nil {
+			if err := c.Get(cmd.Context(), "/schedules", &all); err != nil {
 				return err
 			}
 			list := []api.Schedule{}
@@ -308,7 +308,7 @@ func (r *root) scheduleChange(use, short string) *cobra.Command {
 			return err
 		}
 		var s api.Schedule
-		if err := c.json(cmd.Context(), "POST", path+"/"+use, nil, &s); err != nil {
+		if err := c.Call(cmd.Context(), "POST", path+"/"+use, nil, &s); err != nil {
 			return err
 		}
 		if r.json {
@@ -330,9 +330,9 @@ func (r *root) scheduleCalendar() *cobra.Command {
 				return err
 			}
 			if len(args) == 1 {
-				return c.download(cmd.Context(), "/schedules.ics", args[0])
+				return download(cmd.Context(), c, "/schedules.ics", args[0])
 			}
-			resp, err := c.do(cmd.Context(), "GET", "/schedules.ics", nil)
+			resp, err := c.Do(cmd.Context(), "GET", "/schedules.ics", nil)
 			if err != nil {
 				return err
 			}

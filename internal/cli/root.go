@@ -10,7 +10,6 @@ import (
 	"io"
 	"io/fs"
 	"log/slog"
-	"net/http"
 	"os"
 	"os/signal"
 	"syscall"
@@ -69,7 +68,7 @@ func Run(ctx context.Context, build Build, args []string, out, errs io.Writer) i
 	cmd.SetArgs(args)
 	cmd.SetOut(out)
 	cmd.SetErr(errs)
-	err := cmd.ExecuteContext(ctx)
+	err := answered(cmd.ExecuteContext(ctx))
 	if err == nil {
 		return 0
 	}
@@ -115,19 +114,6 @@ func (r *root) command() *cobra.Command {
 		}
 	}
 	return cmd
-}
-
-// client connects to the service named by the flags.
-func (r *root) client() (*client, error) {
-	base, err := cleanBase(r.address)
-	if err != nil {
-		return nil, err
-	}
-	token, err := findToken(base, r.tokenFile, "admin.token")
-	if err != nil {
-		return nil, err
-	}
-	return &client{base, token, &http.Client{}}, nil
 }
 
 func (r *root) logger() (*slog.Logger, error) {

@@ -18,6 +18,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"parallelpane/internal/api"
+	"parallelpane/internal/client"
 	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/core/record"
@@ -63,7 +64,7 @@ func (o *runOptions) request(cmd *cobra.Command) {
 }
 
 // prepare packs the suite, sends it and completes the request.
-func (r *root) prepare(ctx context.Context, o *runOptions) (*client, error) {
+func (r *root) prepare(ctx context.Context, o *runOptions) (*client.Client, error) {
 	raw, hash, err := bundle(o.dir, o.req.Suite)
 	if err != nil {
 		return nil, err
@@ -88,7 +89,7 @@ func (r *root) prepare(ctx context.Context, o *runOptions) (*client, error) {
 		return nil, usage("--test-limit, --run-limit and --queue-limit must not be negative")
 	}
 	o.req.TestLimitS, o.req.QueueLimitS, o.req.RunLimitS = wholeSeconds(o.limit), wholeSeconds(o.queue), wholeSeconds(o.all)
-	_, err = c.sendBundle(ctx, hash, raw)
+	_, err = c.SendBundle(ctx, hash, raw)
 	return c, err
 }
 
@@ -123,9 +124,9 @@ Exit code: 0 passed, 1 tests failed, 2 usage or configuration, 3 lab trouble, 13
 }
 
 // start starts a prepared run and attends it.
-func (r *root) start(ctx context.Context, c *client, o runOptions) error {
+func (r *root) start(ctx context.Context, c *client.Client, o runOptions) error {
 	var run api.Run
-	if err := c.json(ctx, "POST", "/runs", o.req, &run); err != nil {
+	if err := c.Call(ctx, "POST", "/runs", o.req, &run); err != nil {
 		return err
 	}
 	return r.attend(ctx, c, run, o)
@@ -139,9 +140,9 @@ func (o *runOptions) attendance(cmd *cobra.Command) {
 	f.StringVar(&o.junit, "junit", "", "write the results to this file as JUnit XML")
 }
 
-func (r *root) preview(ctx context.Context, c *client, req api.RunRequest) error {
+func (r *root) preview(ctx context.Context, c *client.Client, req api.RunRequest) error {
 	var p api.Preview
-	if err := c.json(ctx, "POST", "/runs/preview", req, &p); err != nil {
+	if err := c.Call(ctx, "POST", "/runs/preview", req, &p); err != nil {
 		return err
 	}
 	if r.json {
@@ -193,8 +194,8 @@ func bundle(dir, suiteName string) ([]byte, string, error) {
 }
 
 // attend follows a run to its end.
-func (r *root) attend(ctx context.Context, c *client, run api.Run, o runOptions) error {
-	address := fmt.Sprintf("%s/runs/%d", c.base, run.Number)
+func (r *root) attend(ctx context.Context, c *client.Client, run api.Run, o runOptions) error {
+	address := fmt.Sprintf("%s/runs/%d", c.Base, run.Number)
 	if o.detach {
 		if r.json {
 			return r.writeJSON(map[string]any{"number": run.Number, "id": run.ID, "address": address})
@@ -211,7 +212,7 @@ func (r *root) attend(ctx context.Context, c *client, run api.Run, o runOptions)
 		fmt.Fprintf(r.err, "%d combinations are left out; pane show %d says why.\n", n, run.Number)
 	}
 	p := newProgress(r.err, o.watch, r.json)
-	err := c.follow(ctx, run.Number, func(fresh api.Run) bool {
+	err := c.Follow(ctx, run.Number, func(fresh api.Run) bool {
 		run = fresh
 		p.whole(run)
 		return run.State == api.Ended
@@ -232,23 +233,23 @@ func (r *root) attend(ctx context.Context, c *client, run api.Run, o runOptions)
 func wholeSeconds(d time.Duration) int { return int((d + time.Second - 1) / time.Second) }
 
 // interrupted cancels the run that nobody waits for any more.
-func (r *root) interrupted(c *client, number int) error {
+func (r *root) interrupted(c *client.Client, number int) error {
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
-	if err := c.json(ctx, "POST", fmt.Sprintf("/runs/%d/cancel", number), nil, nil); err != nil {
+	if err := c.Call(ctx, "POST", fmt.Sprintf("/runs/%d/cancel", number), nil, nil); err != nil {
 		return &exitError{verdict.ExitInterrupted, fmt.Errorf("interrupted; run #%d could not be cancelled: %w", number, err)}
 	}
 	return &exitError{verdict.ExitInterrupted, fmt.Errorf("interrupted; run #%d is cancelled", number)}
 }
 
 // finish writes the ended run and gives its exit code.
-func (r *root) finish(ctx context.Context, c *client, number int, junit string) error {
+func (r *root) finish(ctx context.Context, c *client.Client, number int, junit string) error {
 	var run api.Run
-	if err := c.get(ctx, fmt.Sprintf("/runs/%d", number), &run); err != nil {
+	if err := c.Get(ctx, fmt.Sprintf("/runs/%d", number), &run); err != nil {
 		return err
 	}
 	if junit != "" {
-		if err := c.download(ctx, fmt.Sprintf("/runs/%d/junit", number), junit); err != nil {
+		if err := download(ctx, c, fmt.Sprintf("/runs/%d/junit", number), junit); err != nil {
 			return err
 		}
 	}
@@ -261,14 +262,14 @@ func (r *root) finish(ctx context.Context, c *client, number int, junit string) 
 	return nil
 }
 
-func (r *root) writeRun(ctx context.Context, c *client, run api.Run) error {
+func (r *root) writeRun(ctx context.Context, c *client.Client, run api.Run) error {
 	if r.json {
 		return r.writeJSON(run)
 	}
 	faults, err := faultsOf(run, func(test int) (res api.TestResult, err error) {
-		err = c.get(ctx, fmt.Sprintf("/runs/%d/tests/%d", run.Number, test), &res)
+		err = c.Get(ctx, fmt.Sprintf("/runs/%d/tests/%d", run.Number, test), &res)
 		return
-	}, c.base)
+	}, c.Base)
 	if err != nil {
 		return err
 	}
@@ -288,13 +289,13 @@ func (r *root) writeRun(ctx context.Context, c *client, run api.Run) error {
 	if run.Why != "" {
 		why = " (" + run.Why + ")"
 	}
-	fmt.Fprintf(r.out, "\nRun #%d %s%s%s: %s\n%s/runs/%d\n", run.Number, paint(run.Verdict, v), why, spent, counts(run.Counts), c.base, run.Number)
+	fmt.Fprintf(r.out, "\nRun #%d %s%s%s: %s\n%s/runs/%d\n", run.Number, paint(run.Verdict, v), why, spent, counts(run.Counts), c.Base, run.Number)
 	return nil
 }
 
 // download writes an answer to a file, whole or not at all.
-func (c *client) download(ctx context.Context, path, file string) error {
-	resp, err := c.do(ctx, "GET", path, nil)
+func download(ctx context.Context, c *client.Client, path, file string) error {
+	resp, err := c.Do(ctx, "GET", path, nil)
 	if err != nil {
 		return err
 	}
@@ -316,7 +317,7 @@ func (c *client) download(ctx context.Context, path, file string) error {
 
 // ofRun reads the number of a run, with or without a #, and connects to the
 // service.
-func (r *root) ofRun(arg string) (*client, int, error) {
+func (r *root) ofRun(arg string) (*client.Client, int, error) {
 	n, err := strconv.Atoi(strings.TrimPrefix(arg, "#"))
 	if err != nil || n < 1 {
 		return nil, 0, usage("%q is not the number of a run: pane runs lists them", arg)
@@ -342,7 +343,7 @@ func (r *root) runsCmd() *cobra.Command {
 				}
 			}
 			var runs []api.RunSummary
-			if err := c.get(cmd.Context(), "/runs?"+v.Encode(), &runs); err != nil {
+			if err := c.Get(cmd.Context(), "/runs?"+v.Encode(), &runs); err != nil {
 				return err
 			}
 			if r.json {
@@ -390,7 +391,7 @@ func (r *root) showCmd() *cobra.Command {
 				return err
 			}
 			var run api.Run
-			if err := c.get(cmd.Context(), fmt.Sprintf("/runs/%d", number), &run); err != nil {
+			if err := c.Get(cmd.Context(), fmt.Sprintf("/runs/%d", number), &run); err != nil {
 				return err
 			}
 			if test == "" {
@@ -403,7 +404,7 @@ func (r *root) showCmd() *cobra.Command {
 	return cmd
 }
 
-func (r *root) showTest(ctx context.Context, c *client, run api.Run, name string) error {
+func (r *root) showTest(ctx context.Context, c *client.Client, run api.Run, name string) error {
 	var names []string
 	for _, t := range run.Tests {
 		names = append(names, t.Name)
@@ -411,13 +412,13 @@ func (r *root) showTest(ctx context.Context, c *client, run api.Run, name string
 			continue
 		}
 		var res api.TestResult
-		if err := c.get(ctx, fmt.Sprintf("/runs/%d/tests/%d", run.Number, t.Index), &res); err != nil {
+		if err := c.Get(ctx, fmt.Sprintf("/runs/%d/tests/%d", run.Number, t.Index), &res); err != nil {
 			return err
 		}
 		if r.json {
 			return r.writeJSON(res)
 		}
-		writeTest(r.out, res, c.base)
+		writeTest(r.out, res, c.Base)
 		return nil
 	}
 	hint := ""
@@ -469,7 +470,7 @@ func (r *root) againCmd() *cobra.Command {
 				return err
 			}
 			var run api.Run
-			if err := c.json(cmd.Context(), "POST", fmt.Sprintf("/runs/%d/again", number), map[string]bool{"not_passed": notPassed}, &run); err != nil {
+			if err := c.Call(cmd.Context(), "POST", fmt.Sprintf("/runs/%d/again", number), map[string]bool{"not_passed": notPassed}, &run); err != nil {
 				return err
 			}
 			return r.attend(cmd.Context(), c, run, o)
@@ -489,7 +490,7 @@ func (r *root) cancelCmd() *cobra.Command {
 				return err
 			}
 			var run api.Run
-			if err := c.json(cmd.Context(), "POST", fmt.Sprintf("/runs/%d/cancel", number), nil, &run); err != nil {
+			if err := c.Call(cmd.Context(), "POST", fmt.Sprintf("/runs/%d/cancel", number), nil, &run); err != nil {
 				return err
 			}
 			if r.json {
@@ -520,13 +521,13 @@ func (r *root) fetchCmd() *cobra.Command {
 	return cmd
 }
 
-func (r *root) fetch(ctx context.Context, c *client, number int, kind, dir string) error {
+func (r *root) fetch(ctx context.Context, c *client.Client, number int, kind, dir string) error {
 	var run json.RawMessage
-	if err := c.get(ctx, fmt.Sprintf("/runs/%d", number), &run); err != nil {
+	if err := c.Get(ctx, fmt.Sprintf("/runs/%d", number), &run); err != nil {
 		return err
 	}
 	var files []api.RunFile
-	if err := c.get(ctx, fmt.Sprintf("/runs/%d/files?kind=%s", number, url.QueryEscape(kind)), &files); err != nil {
+	if err := c.Get(ctx, fmt.Sprintf("/runs/%d/files?kind=%s", number, url.QueryEscape(kind)), &files); err != nil {
 		return err
 	}
 	if err := os.MkdirAll(dir, 0o755); err != nil {
@@ -546,7 +547,7 @@ func (r *root) fetch(ctx context.Context, c *client, number int, kind, dir strin
 		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 			return usage("cannot write to %s: %v", dir, err)
 		}
-		if err := c.download(ctx, "/attempts/"+url.PathEscape(f.Attempt)+"/files/"+url.PathEscape(f.Name), path); err != nil {
+		if err := download(ctx, c, "/attempts/"+url.PathEscape(f.Attempt)+"/files/"+url.PathEscape(f.Name), path); err != nil {
 			return err
 		}
 		out = append(out, saved{f, path})

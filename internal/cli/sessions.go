@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"parallelpane/internal/api"
+	"parallelpane/internal/client"
 	"parallelpane/internal/core/record"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/link"
@@ -62,7 +63,7 @@ func (r *root) sessions(ctx context.Context, q url.Values) error {
 		return err
 	}
 	var all []api.SessionSummary
-	if err := c.get(ctx, "/sessions?"+q.Encode(), &all); err != nil {
+	if err := c.Get(ctx, "/sessions?"+q.Encode(), &all); err != nil {
 		return err
 	}
 	if r.json {
@@ -73,7 +74,7 @@ func (r *root) sessions(ctx context.Context, q url.Values) error {
 			fmt.Fprintln(r.out, "No session is like that. Leave a filter out to see more.")
 			return nil
 		}
-		fmt.Fprintln(r.out, "There are no sessions yet. Run a suite with pane run, or point a runner at "+c.base+"/webdriver.")
+		fmt.Fprintln(r.out, "There are no sessions yet. Run a suite with pane run, or point a runner at "+c.Base+"/webdriver.")
 		return nil
 	}
 	t := newTable("SESSION", "", "NAME", "COMBINATION", "RUN", "AGENT", "WHEN", "TOOK")
@@ -114,7 +115,7 @@ func (r *root) sessionCmd() *cobra.Command {
 				return err
 			}
 			var s api.Session
-			if err := c.get(cmd.Context(), "/sessions/"+url.PathEscape(args[0]), &s); err != nil {
+			if err := c.Get(cmd.Context(), "/sessions/"+url.PathEscape(args[0]), &s); err != nil {
 				return err
 			}
 			if r.json {
@@ -125,7 +126,7 @@ func (r *root) sessionCmd() *cobra.Command {
 	}
 }
 
-func (r *root) showSession(ctx context.Context, c *client, s api.Session) error {
+func (r *root) showSession(ctx context.Context, c *client.Client, s api.Session) error {
 	fmt.Fprintf(r.out, "%s  %s\n", s.Name, sessionState(s.SessionSummary))
 	line := func(what, value string) {
 		if value != "" {
@@ -151,11 +152,11 @@ func (r *root) showSession(ctx context.Context, c *client, s api.Session) error 
 		line("file", fmt.Sprintf("%s  %s", f.Name, humanize.Bytes(uint64(f.Size))))
 		has = has || f.Name == recording.CommandsFile
 	}
-	line("page", c.base+"/sessions/"+s.ID)
+	line("page", c.Base+"/sessions/"+s.ID)
 	if !has {
 		return nil
 	}
-	resp, err := c.do(ctx, "GET", "/attempts/"+s.ID+"/files/"+recording.CommandsFile, nil)
+	resp, err := c.Do(ctx, "GET", "/attempts/"+s.ID+"/files/"+recording.CommandsFile, nil)
 	if err != nil {
 		return err
 	}
@@ -207,7 +208,7 @@ func (r *root) tell(ctx context.Context, path string, body any, done string) err
 	if err != nil {
 		return err
 	}
-	if err := c.json(ctx, "POST", path, body, nil); err != nil {
+	if err := c.Call(ctx, "POST", path, body, nil); err != nil {
 		return err
 	}
 	if r.json {
@@ -247,7 +248,7 @@ A single word is for all of them. Sessions that name no project are of the proje
 				return err
 			}
 			var now api.ProjectSettings
-			if err := c.get(cmd.Context(), path, &now); err != nil {
+			if err := c.Get(cmd.Context(), path, &now); err != nil {
 				return err
 			}
 			if len(args) > 1 {
@@ -256,7 +257,7 @@ A single word is for all of them. Sessions that name no project are of the proje
 					return usage("%v", err)
 				}
 				now.Record = record.Over(change, now.Record)
-				if err := c.json(cmd.Context(), "POST", path, settle(now), nil); err != nil {
+				if err := c.Call(cmd.Context(), "POST", path, settle(now), nil); err != nil {
 					return err
 				}
 			}

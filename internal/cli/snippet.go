@@ -24,7 +24,7 @@ page and says how it went; and how many agents could serve it now. The token sta
 			if err != nil {
 				return err
 			}
-			q := url.Values{"service": {c.base}}
+			q := url.Values{"service": {c.Base}}
 			for name, v := range values {
 				if *v != "" {
 					q.Set(name, *v)
@@ -34,7 +34,7 @@ page and says how it went; and how many agents could serve it now. The token sta
 				q.Set("bidi", "yes")
 			}
 			var s api.Snippets
-			if err := c.get(cmd.Context(), "/snippets?"+q.Encode(), &s); err != nil {
+			if err := c.Get(cmd.Context(), "/snippets?"+q.Encode(), &s); err != nil {
 				return err
 			}
 			if r.json {

@@ -87,7 +87,7 @@ func (r *root) openInLab(ctx context.Context, o tryOptions, test string, profile
 	if o.version != "" {
 		caps["browserVersion"] = o.version
 	}
-	s, err := webdriver.NewClient(c.base+"/webdriver", &http.Client{Transport: withToken{c.token, http.DefaultTransport}}).New(ctx, caps)
+	s, err := webdriver.NewClient(c.Base+"/webdriver", &http.Client{Transport: withToken{c.Token, http.DefaultTransport}}).New(ctx, caps)
 	if code := webdriver.CodeOf(err); code == webdriver.InvalidArgument {
 		return nil, usage("%v", err)
 	}
@@ -117,6 +117,6 @@ func (r *root) openInLab(ctx context.Context, o tryOptions, test string, profile
 		if err = errors.Join(err, s.Close(ctx)); err != nil {
 			fmt.Fprintln(r.err, "the session ends by itself:", err)
 		}
-		fmt.Fprintf(r.err, "%s/sessions/%s\n", c.base, s.ID)
+		fmt.Fprintf(r.err, "%s/sessions/%s\n", c.Base, s.ID)
 	}}, nil
 }

@@ -37,7 +37,7 @@ Exit code: 0 somebody can, 3 nobody can.`,
 			if project != "" {
 				q.Set("project", project)
 			}
-			if err := c.get(cmd.Context(), "/why?"+q.Encode(), &w); err != nil {
+			if err := c.Get(cmd.Context(), "/why?"+q.Encode(), &w); err != nil {
 				return err
 			}
 			if r.json {
@@ -115,7 +115,7 @@ durations they had, on the agents that take work now.`,
 				if err != nil {
 					return err
 				}
-				if err := c.json(cmd.Context(), "POST", "/forecasts", api.ForecastRequest{Run: run, Limit: limit, More: counts}, &f); err != nil {
+				if err := c.Call(cmd.Context(), "POST", "/forecasts", api.ForecastRequest{Run: run, Limit: limit, More: counts}, &f); err != nil {
 					return err
 				}
 			} else if f, err = forecastFile(args[0], fleetFile, limit, counts); err != nil {

@@ -26,7 +26,9 @@ func TestEventsHaveNoNullForAList(t *testing.T) {
 	var e struct {
 		Panes []struct {
 			Agents json.RawMessage
-			Info   struct{ Emulated struct{ Missing json.RawMessage } }
+			Info   struct {
+				Emulated struct{ Missing json.RawMessage }
+			}
 		}
 	}
 	require.NoError(t, json.Unmarshal(raw, &e))
