@@ -244,7 +244,7 @@ func (s *spool) send(ctx context.Context, up *upstream, log *slog.Logger, sent f
 		}
 		if content(err) {
 			log.Error("the service refused a result; its verdict is sent alone", "test", r.Test, "fence", r.Fence, "error", err)
-			err = up.post(ctx, "/agent/results", r.Bare(err.Error()), new(link.ResultAnswer))
+			err = up.post(ctx, "/agent/results", r.Bare(fmt.Sprintf("status %d: %v", statusOf(err), err)), new(link.ResultAnswer))
 		}
 		if content(err) {
 			log.Error("the service refused a verdict; it is set aside", "test", r.Test, "fence", r.Fence, "error", err)
