@@ -25,6 +25,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"parallelpane/internal/access"
 	"parallelpane/internal/agent"
 	"parallelpane/internal/api"
 	"parallelpane/internal/core/dispatch"
@@ -141,7 +142,7 @@ func openedWith(t *testing.T, c service.Config, address string) *office {
 }
 
 func (o *office) agentToken() string {
-	raw, err := os.ReadFile(filepath.Join(o.dir, service.AgentTokenFile))
+	raw, err := os.ReadFile(filepath.Join(o.dir, access.AgentTokenFile))
 	require.NoError(o.t, err)
 	return strings.TrimSpace(string(raw))
 }

@@ -2,6 +2,7 @@ package api
 
 import (
 	"slices"
+	"strings"
 	"time"
 )
 
@@ -34,6 +35,12 @@ type Who struct {
 	Name    string `json:"name"`
 	Role    Role   `json:"role"`
 }
+
+// ConsoleSuffix marks the tokens of console sessions in the list of tokens.
+const ConsoleSuffix = " (console)"
+
+// Person is who it is, whether they came by the console or not.
+func (w Who) Person() string { return strings.TrimSuffix(w.Name, ConsoleSuffix) }
 
 // Token is an access token without its secret.
 type Token struct {

@@ -17,6 +17,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 	"github.com/spf13/cobra"
 
+	"parallelpane/internal/access"
 	"parallelpane/internal/agent"
 	"parallelpane/internal/api"
 	"parallelpane/internal/client"
@@ -140,7 +141,7 @@ func (r *root) joining() (base, token string, log *slog.Logger, err error) {
 	if base, err = cleanBase(r.address); err != nil {
 		return
 	}
-	token, err = findToken(base, r.tokenFile, service.AgentTokenFile)
+	token, err = findToken(base, r.tokenFile, access.AgentTokenFile)
 	return
 }
 

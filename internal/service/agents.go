@@ -289,8 +289,7 @@ func inOrder(r link.Result, has func(string) bool) (link.Result, error) {
 
 // Result takes the result of an attempt.
 func (s *Service) Result(r link.Result) (link.ResultAnswer, error) {
-	s.putting.RLock() // the contents it names are not swept away before it is on record
-	defer s.putting.RUnlock()
+	defer s.Naming()() // the contents it names are not swept away before it is on record
 	r, err := inOrder(r, s.blobs.Has)
 	if err != nil {
 		return link.ResultAnswer{}, err
@@ -400,7 +399,7 @@ func (s *Service) deliver(lease dispatch.Lease) {
 	p := r.view.Panes[l.Pane]
 	slice := link.Slice{Fence: l.Fence, Run: r.view.Number, Project: r.view.Project, Suite: r.view.Suite, Pane: l.Pane, Label: p.Label,
 		Values: p.Values, Device: r.profiles[l.Pane], Keep: r.view.Request.Browser == api.Kept, Bundle: r.files, Marker: r.marker, Base: r.view.Base, Vars: maps.Clone(r.vars), TestLimitMS: limit,
-		Record: s.recorded(r.policy), Secrets: maps.Clone(r.secrets)}
+		Record: s.Recorded(r.policy), Secrets: maps.Clone(r.secrets)}
 	for i, t := range l.Tests {
 		slice.Tests = append(slice.Tests, link.SliceTest{Index: t, Name: r.view.Tests[t].Name, File: r.view.Tests[t].File, Attempt: l.Attempt[i], ID: l.ids[i]})
 	}
@@ -448,9 +447,9 @@ func (s *Service) Agents() []api.Agent {
 	out := []api.Agent{}
 	for _, name := range slices.Sorted(maps.Keys(s.agents)) {
 		a := s.agents[name]
-		v := api.Agent{Name: name, Online: a.link != nil, Machine: a.machine, Slots: a.machine.Slots, LastSeen: at(store.Millis(a.lastSeen)), Work: []api.AgentWork{}}
+		v := api.Agent{Name: name, Online: a.link != nil, Machine: a.machine, Slots: a.machine.Slots, LastSeen: api.At(store.Millis(a.lastSeen)), Work: []api.AgentWork{}}
 		load := s.machine.Load(name)
-		v.Used, v.Draining, v.Away, v.RestEnds, v.Advice = load.Used, a.draining, load.Away, at(store.Millis(load.RestUntil)), a.advice
+		v.Used, v.Draining, v.Away, v.RestEnds, v.Advice = load.Used, a.draining, load.Away, api.At(store.Millis(load.RestUntil)), a.advice
 		for _, fence := range slices.Sorted(maps.Keys(s.leases)) {
 			l := s.leases[fence]
 			if r := s.live[l.Run]; l.Agent == name && r != nil {

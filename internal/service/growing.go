@@ -108,8 +108,7 @@ type lostSession struct {
 
 // adopt gives a session that was lost with its agent what had come of its files.
 func (s *Service) adopt(l lostSession) {
-	s.putting.RLock()
-	defer s.putting.RUnlock()
+	defer s.Naming()()
 	all, err := s.grown.Of(l.id)
 	var batch []store.Stmt
 	came := map[record.Kind]bool{}

@@ -307,7 +307,7 @@ func (s *Service) Suites(ctx context.Context) ([]api.KnownSuite, error) {
 	rows, err := s.store.Suites(ctx)
 	out := []api.KnownSuite{}
 	for _, r := range rows {
-		out = append(out, api.KnownSuite{Project: r.Project, Suite: r.Suite, Bundle: r.Bundle, At: at(r.At)})
+		out = append(out, api.KnownSuite{Project: r.Project, Suite: r.Suite, Bundle: r.Bundle, At: api.At(r.At)})
 	}
 	return out, err
 }

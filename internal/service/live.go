@@ -17,6 +17,12 @@ import (
 	"parallelpane/internal/store"
 )
 
+// maxMissing bounds what a run's plan keeps.
+const maxMissing = 200
+
+// maxEventCells bounds the cells of one event.
+const maxEventCells = 300
+
 // liveRun is a run that has not ended, as watchers see it. Service.mu guards it.
 type liveRun struct {
 	view  api.Run
@@ -86,7 +92,7 @@ func copyCounts(c verdict.Counts) verdict.Counts {
 func (r *liveRun) head() *api.RunSummary {
 	s := r.view.RunSummary
 	if s.State != api.Ended {
-		s.ExpectedAt = at(store.Millis(r.expected))
+		s.ExpectedAt = api.At(store.Millis(r.expected))
 	}
 	s.Counts, s.Panes = copyCounts(s.Counts), []api.PaneGlance{}
 	return &s
@@ -193,7 +199,7 @@ func (r *liveRun) settled(d dispatch.Settled) {
 }
 
 func (r *liveRun) over(now time.Time) {
-	r.view.State, r.view.Verdict, r.view.EndedAt = api.Ended, r.view.Counts.Over(), at(store.Millis(now))
+	r.view.State, r.view.Verdict, r.view.EndedAt = api.Ended, r.view.Counts.Over(), api.At(store.Millis(now))
 	r.view.Counts = copyCounts(r.view.Counts)
 }
 
@@ -201,7 +207,7 @@ func summaryOf(row store.Run) api.RunSummary {
 	s := api.RunSummary{
 		Number: row.Number, ID: row.ID, Project: row.Project, Suite: row.Suite, Matrix: row.Matrix, Environment: row.Environment,
 		By: row.By, Kind: row.Kind, AgainOf: row.AgainOf, State: api.Queued, Verdict: verdict.Verdict(row.Verdict), Why: row.Why, Counts: verdict.Counts{},
-		CreatedAt: at(row.CreatedAt), StartedAt: at(row.StartedAt), EndedAt: at(row.EndedAt), Panes: []api.PaneGlance{},
+		CreatedAt: api.At(row.CreatedAt), StartedAt: api.At(row.StartedAt), EndedAt: api.At(row.EndedAt), Panes: []api.PaneGlance{},
 	}
 	_ = json.Unmarshal([]byte(row.Counts), &s.Counts) // written by the service itself, as the next is
 	_ = json.Unmarshal([]byte(row.Glances), &s.Panes)
@@ -315,7 +321,7 @@ func (s *Service) restoreLocked(ctx context.Context, row store.Run) ([]dispatch.
 		return nil, err
 	}
 	r.policy = record.Over(view.Request.Record, settled.Record, record.Default(false))
-	if r.secrets, err = s.seal.open(row.Secrets); err != nil {
+	if r.secrets, err = s.seal.Open(row.Secrets); err != nil {
 		return nil, err
 	}
 	if err := s.estimate(ctx, r); err != nil {

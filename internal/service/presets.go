@@ -19,8 +19,8 @@ func (s *Service) Presets(ctx context.Context) ([]api.Preset, error) {
 	}
 	out := []api.Preset{}
 	for _, r := range rows {
-		p := api.Preset{Name: r.Name, Project: r.Project, MadeBy: r.MadeBy, MadeAt: at(r.MadeAt), ChangedBy: r.ChangedBy, ChangedAt: at(r.ChangedAt),
-			Used: r.Used, LastRun: r.LastRun, LastBy: r.LastBy, LastAt: at(r.LastAt), ID: r.ID}
+		p := api.Preset{Name: r.Name, Project: r.Project, MadeBy: r.MadeBy, MadeAt: api.At(r.MadeAt), ChangedBy: r.ChangedBy, ChangedAt: api.At(r.ChangedAt),
+			Used: r.Used, LastRun: r.LastRun, LastBy: r.LastBy, LastAt: api.At(r.LastAt), ID: r.ID}
 		if err := json.Unmarshal([]byte(r.Request), &p.Request); err != nil {
 			return nil, fmt.Errorf("records of preset %s: %w", r.Name, err)
 		}
@@ -55,8 +55,8 @@ func (s *Service) SavePreset(ctx context.Context, who api.Who, req api.PresetReq
 	if err != nil {
 		return api.Preset{}, err
 	}
-	by, now := strings.TrimSuffix(who.Name, consoleSuffix), store.Millis(s.now())
-	if err := s.store.Write(store.SavePreset(store.Preset{ID: newID(), Name: req.Name, Project: o.project.Name, Bundle: o.req.Bundle, Request: store.JSON(o.req),
+	by, now := who.Person(), store.Millis(s.now())
+	if err := s.store.Write(store.SavePreset(store.Preset{ID: store.NewID(), Name: req.Name, Project: o.project.Name, Bundle: o.req.Bundle, Request: store.JSON(o.req),
 		MadeBy: by, MadeAt: now, ChangedBy: by, ChangedAt: now})); err != nil {
 		return api.Preset{}, err
 	}

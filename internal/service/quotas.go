@@ -85,7 +85,7 @@ func (s *Service) SetQuota(ctx context.Context, req api.QuotaRequest) ([]api.Quo
 	case req.Weight == 0 && req.Slots == 0:
 		return nil, api.Errorf(api.Invalid, "expected slots or a weight; DELETE removes a quota")
 	}
-	row := store.Quota{ID: newID(), Kind: string(req.Kind), Name: req.Name, Values: store.JSON(values), Slots: req.Slots, Weight: req.Weight}
+	row := store.Quota{ID: store.NewID(), Kind: string(req.Kind), Name: req.Name, Values: store.JSON(values), Slots: req.Slots, Weight: req.Weight}
 	return s.changeQuotas(ctx, store.SaveQuota(row))
 }
 

@@ -193,7 +193,7 @@ func (s *Service) askSession(ctx context.Context, who api.Who, body []byte) (*re
 	o.Secrets = nil
 	mask := recording.NewMask(secrets...)
 	asked, _ := json.Marshal(caps)
-	x.row = store.Session{ID: x.order.ID, Name: name, Tags: store.JSON(listed(o.Tags)), By: strings.TrimSuffix(who.Name, consoleSuffix), TokenID: who.TokenID,
+	x.row = store.Session{ID: x.order.ID, Name: name, Tags: store.JSON(listed(o.Tags)), By: who.Person(), TokenID: who.TokenID,
 		Browser: want.Values["browser"], Device: o.Device, OS: want.Values["os"], Asked: string(mask.JSON(withoutSecrets(asked))), Options: store.JSON(o), State: waitingState}
 	if err := s.enqueue(ctx, x, o); err != nil {
 		return nil, err
@@ -238,7 +238,7 @@ func (s *Service) enqueue(ctx context.Context, x *remoteSession, o remote.Option
 	s.mu.Lock()
 	var batch []store.Stmt
 	if r == nil {
-		row := store.Run{ID: newID(), Number: s.number + 1, Project: o.Project, Suite: name, Kind: api.RemoteKind, Vars: "{}", Request: "{}", Plan: "{}",
+		row := store.Run{ID: store.NewID(), Number: s.number + 1, Project: o.Project, Suite: name, Kind: api.RemoteKind, Vars: "{}", Request: "{}", Plan: "{}",
 			By: x.row.By, CreatedAt: now, Counts: "{}"}
 		view, err := runOf(row, store.Whole{})
 		if err != nil {
@@ -454,7 +454,7 @@ func (s *Service) applyRemoteLocked(x *remoteSession, d dispatch.Decision, e *ef
 		batch = append(batch, store.AddLease(store.Lease{Fence: d.Fence, Run: x.row.Run, Pane: x.pane, Agent: d.Agent,
 			Tests: store.JSON(g.tests()), GrantedAt: now}), store.LeaseSession(x.row.ID, d.Fence, d.Agent))
 		if r := x.run; r.view.StartedAt == nil {
-			r.view.StartedAt, r.view.State = at(now), api.Running
+			r.view.StartedAt, r.view.State = api.At(now), api.Running
 			batch = append(batch, store.StartRun(r.view.Number, now))
 		}
 		x.run.joined(x.pane, d.Agent)
@@ -556,7 +556,7 @@ func (x *remoteSession) answer(a remoteAnswer) {
 // openRemote has an agent open a session under a lease.
 func (s *Service) openRemote(x *remoteSession, l dispatch.Lease, conn *link.Agent) {
 	order := x.order
-	order.Fence, order.Record = l.Fence, s.recorded(order.Record)
+	order.Fence, order.Record = l.Fence, s.Recorded(order.Record)
 	var open link.SessionOpen
 	var fault link.SessionFault
 	status, err := exchange(conn, fasthttp.MethodPost, "/sessions", order, 2*time.Minute, &open, &fault)

@@ -289,7 +289,7 @@ func (s *Service) submit(ctx context.Context, who api.Who, req api.RunRequest, f
 
 // start makes a run of an order.
 func (s *Service) start(who api.Who, o *order) (api.Run, error) {
-	sealed, err := s.seal.close(o.secrets)
+	sealed, err := s.seal.Close(o.secrets)
 	if err != nil {
 		return api.Run{}, err
 	}
@@ -345,9 +345,9 @@ func (o *order) records(number int, who api.Who, now int64) (row store.Run, pane
 	p := api.RunPlan{Missing: o.plan.Missing[:min(maxMissing, len(o.plan.Missing))], Cover: o.plan.Cover, Turn: o.turn}
 	p.Cover.Left += len(o.plan.Missing) - len(p.Missing)
 	return store.Run{
-		ID: newID(), Number: number, Kind: api.ScriptKind, Project: o.project.Name, Suite: o.suite.Name, Matrix: o.req.Matrix,
+		ID: store.NewID(), Number: number, Kind: api.ScriptKind, Project: o.project.Name, Suite: o.suite.Name, Matrix: o.req.Matrix,
 		Environment: o.env.Name, Base: o.env.Base, Vars: store.JSON(o.env.Vars), Bundle: o.req.Bundle, Request: store.JSON(o.req),
-		By: strings.TrimSuffix(who.Name, consoleSuffix), CreatedAt: now, Counts: store.JSON(verdict.Counts{verdict.Pending: cells}),
+		By: who.Person(), CreatedAt: now, Counts: store.JSON(verdict.Counts{verdict.Pending: cells}),
 		Plan: store.JSON(p), AgainOf: o.again, PresetID: o.preset, ScheduleID: o.schedule, Spread: o.req.Deal == api.Spread,
 	}, panes, tests
 }
@@ -380,7 +380,7 @@ func (s *Service) Again(ctx context.Context, who api.Who, number int, notPassed 
 	if err != nil {
 		return api.Run{}, err
 	}
-	if o.secrets, err = s.seal.open(row.Secrets); err != nil {
+	if o.secrets, err = s.seal.Open(row.Secrets); err != nil {
 		return api.Run{}, err
 	}
 	// The combinations are those of the old run, versions and all, even when the
@@ -595,7 +595,7 @@ func (s *Service) Cancel(ctx context.Context, who api.Who, number int) (api.Run,
 		s.mu.Unlock()
 		return api.Run{}, api.Errorf(api.Conflict, "run %d has ended already: nothing to cancel", number)
 	}
-	why := "cancelled by " + strings.TrimSuffix(who.Name, consoleSuffix)
+	why := "cancelled by " + who.Person()
 	r.view.Why = why
 	if r.view.Kind == api.RemoteKind {
 		return s.cancelSessions(r, why)
@@ -645,7 +645,7 @@ func (s *Service) TestOfRun(ctx context.Context, number, test int) (api.TestResu
 	}
 	for _, a := range attempts {
 		v := api.Attempt{ID: a.ID, Number: a.Number, Agent: a.Agent, Verdict: verdict.Verdict(a.Verdict), Message: a.Message,
-			StartedAt: at(a.StartedAt), TookMS: a.TookMS, Files: []attempt.File{}}
+			StartedAt: api.At(a.StartedAt), TookMS: a.TookMS, Files: []attempt.File{}}
 		if v.Detail, err = unpack(a.Detail); err != nil {
 			return out, fmt.Errorf("records of attempt %s: %w", a.ID, err)
 		}

@@ -60,7 +60,7 @@ func TestASchedulesBadRecordLeavesTheOthersAlone(t *testing.T) {
 	l := openLab(t, t.TempDir())
 	p := evening(l)
 	odd := p.row
-	odd.ID, odd.Name, odd.Rule = newID(), "odd", "FREQ=NEVER"
+	odd.ID, odd.Name, odd.Rule = store.NewID(), "odd", "FREQ=NEVER"
 	require.NoError(t, l.changeSchedules(store.AddSchedule(odd)))
 	all, err := l.Schedules(t.Context())
 	require.NoError(t, err)

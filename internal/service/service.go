@@ -19,15 +19,17 @@ import (
 	"path/filepath"
 	"slices"
 	"sync"
-	"sync/atomic"
 	"time"
 
+	"parallelpane/internal/access"
 	"parallelpane/internal/api"
 	"parallelpane/internal/blobs"
 	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/dispatch"
 	"parallelpane/internal/core/verdict"
+	"parallelpane/internal/keep"
 	"parallelpane/internal/link"
+	"parallelpane/internal/secrets"
 	"parallelpane/internal/store"
 )
 
@@ -47,28 +49,24 @@ type Config struct {
 
 // Service is an open service.
 type Service struct {
+	*access.Access
+	*keep.Keeper
+
 	store *store.Store
 	blobs *blobs.Dir
 	grown *blobs.Growing
 	log   *slog.Logger
 	now   func() time.Time
 	hub   *hub
-	door  door
-	seal  seal
+	seal  secrets.Seal
 	stats *stats
 
 	sessionLife time.Duration
-	dir         string
-	keepTotal   int64
-	minFree     uint64
-	storage     atomic.Pointer[api.Storage]
-	sweeping    sync.Mutex   // held by a sweep
-	putting     sync.RWMutex // held to read from a file's coming to its being on record, and to write while contents are removed
-	routes      sync.Map     // of open sessions: id to *route
-	lookers     sync.Map     // of open sessions that are watched: id to *looker
-	links       sync.Map     // of agents: name to *link.Agent
-	growMu      sync.Mutex   // held while a session finds its run; taken before mu
-	spreading   sync.Mutex   // held while a run that spreads its tests finds its turn and is submitted
+	routes      sync.Map   // of open sessions: id to *route
+	lookers     sync.Map   // of open sessions that are watched: id to *looker
+	links       sync.Map   // of agents: name to *link.Agent
+	growMu      sync.Mutex // held while a session finds its run; taken before mu
+	spreading   sync.Mutex // held while a run that spreads its tests finds its turn and is submitted
 
 	mu      sync.Mutex // guards what follows; named Locked functions need it held
 	machine *dispatch.Machine
@@ -115,12 +113,13 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 		return nil, errors.Join(err, st.Close())
 	}
 	s := &Service{
-		store: st, blobs: bl, grown: grown, log: c.Log, now: c.Clock, hub: newHub(), door: door{codes: map[string]doorCode{}},
-		sessionLife: cmp.Or(c.SessionLife, 2*time.Hour), dir: c.Dir, keepTotal: c.KeepTotal, minFree: cmp.Or(c.MinFree, 500<<20), growing: map[string]*liveRun{}, remotes: map[string]*remoteSession{}, scripts: map[string]scriptSession{},
+		store: st, blobs: bl, grown: grown, log: c.Log, now: c.Clock, hub: newHub(), Access: access.New(st, c.Clock),
+		Keeper:      keep.New(keep.Config{Store: st, Blobs: bl, Log: c.Log, Now: c.Clock, Dir: c.Dir, Total: c.KeepTotal, MinFree: cmp.Or(c.MinFree, 500<<20)}),
+		sessionLife: cmp.Or(c.SessionLife, 2*time.Hour), growing: map[string]*liveRun{}, remotes: map[string]*remoteSession{}, scripts: map[string]scriptSession{},
 		live: map[string]*liveRun{}, leases: map[int64]grant{}, agents: map[string]*agentConn{}, tickets: map[string]ticket{},
 		fatal: make(chan error, 1), stop: make(chan struct{}),
 	}
-	if s.seal, err = openSeal(c.Dir); err != nil {
+	if s.seal, err = secrets.Open(c.Dir); err != nil {
 		return nil, errors.Join(err, st.Close())
 	}
 	s.plans.opened = s.now()
@@ -129,14 +128,14 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 		return nil, errors.Join(err, st.Close())
 	}
 	s.tasks.Go(func() { s.clock(c.Tick) })
-	s.tasks.Go(s.sweeper)
-	s.tasks.Go(s.watchDisk)
+	s.tasks.Go(func() { s.Sweeper(s.stop) })
+	s.tasks.Go(func() { s.WatchDisk(s.stop, func() { s.hub.publish(api.Event{Type: "agents"}) }) })
 	return s, nil
 }
 
 // takeUp rebuilds the scheduler from the records.
 func (s *Service) takeUp(ctx context.Context, c Config) error {
-	if err := s.firstTokens(ctx, c.Dir); err != nil {
+	if err := s.FirstTokens(ctx, c.Dir); err != nil {
 		return err
 	}
 	number, fence, err := s.store.LastNumbers(ctx)
@@ -319,7 +318,7 @@ func (s *Service) applyLocked(ds []dispatch.Decision, extra ...store.Stmt) *effe
 			batch = append(batch, store.AddLease(store.Lease{Fence: d.Fence, Run: r.view.Number, Pane: d.Pane, Agent: d.Agent,
 				Tests: store.JSON(g.tests()), GrantedAt: now}))
 			if r.view.StartedAt == nil {
-				r.view.StartedAt = at(now)
+				r.view.StartedAt = api.At(now)
 				r.view.State = api.Running
 				batch = append(batch, store.StartRun(r.view.Number, now))
 			}
@@ -483,7 +482,7 @@ type grant struct {
 func grantOf(l dispatch.Lease) grant {
 	g := grant{Lease: l, ids: make([]string, len(l.Tests))}
 	for i := range g.ids {
-		g.ids[i] = newID()
+		g.ids[i] = store.NewID()
 	}
 	return g
 }
@@ -494,7 +493,7 @@ func (g grant) id(test int) string {
 	if i := slices.Index(g.Tests, test); i >= 0 {
 		return g.ids[i]
 	}
-	return newID()
+	return store.NewID()
 }
 
 // leaseTest is one test of a lease as it is on record.

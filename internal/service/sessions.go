@@ -85,7 +85,7 @@ func sessionOf(row store.SessionRow) api.SessionSummary {
 	v := api.SessionSummary{ID: row.ID, Kind: row.Kind, Name: row.Name, Test: row.TestName, TestAt: row.Test, Run: row.Run, RunName: row.RunName, Project: row.Project,
 		Pane: row.Pane, Label: row.Label, Attempt: row.Number, By: row.By, Agent: row.Agent, Browser: row.Browser, Version: row.Version, OS: row.OS, Device: row.Device,
 		State: row.State, Verdict: verdict.Verdict(row.Verdict), Message: row.Message, End: row.How, Note: row.Note,
-		QueuedAt: at(row.QueuedAt), OpenedAt: at(row.OpenedAt), EndedAt: at(row.EndedAt)}
+		QueuedAt: api.At(row.QueuedAt), OpenedAt: api.At(row.OpenedAt), EndedAt: api.At(row.EndedAt)}
 	_ = json.Unmarshal([]byte(row.Tags), &v.Tags) // written by the service itself
 	return v
 }
@@ -167,7 +167,7 @@ func (s *Service) liveSession(id string) *remoteSession {
 // EndSession ends a session before its time.
 func (s *Service) EndSession(ctx context.Context, who api.Who, id string) error {
 	if x := s.liveSession(id); x != nil {
-		return s.endRemote(x, "ended by "+strings.TrimSuffix(who.Name, consoleSuffix))
+		return s.endRemote(x, "ended by "+who.Person())
 	}
 	row, err := s.sessionRow(ctx, id)
 	if err != nil {
@@ -331,7 +331,7 @@ func (s *Service) openScript(id string, x scriptSession, r *liveRun) api.Session
 	p, t := r.view.Panes[x.pane], r.view.Tests[x.test]
 	return api.SessionSummary{ID: id, Kind: api.ScriptKind, Name: t.Name, Test: t.Name, TestAt: x.test, Run: r.view.Number, RunName: r.view.Suite, Project: r.view.Project, Pane: x.pane,
 		Label: p.Label, Attempt: r.view.Cells[x.pane][x.test].Attempts + 1, Tags: t.Tags, By: r.view.By, Agent: x.agent, Browser: p.Values["browser"], Version: p.Info.Version,
-		OS: p.Values["os"], Device: p.Values["device"], State: openState, QueuedAt: at(store.Millis(x.began)), OpenedAt: at(store.Millis(x.began))}
+		OS: p.Values["os"], Device: p.Values["device"], State: openState, QueuedAt: api.At(store.Millis(x.began)), OpenedAt: api.At(store.Millis(x.began))}
 }
 
 // LivePicture is what an open session shows now.
@@ -424,7 +424,7 @@ func (s *Service) ByHand(who api.Who, id string, h link.Hand) (said string, err 
 	if err != nil {
 		return "", api.Errorf(api.NotFound, "session %.80q is not open", id)
 	}
-	h.Who = strings.TrimSuffix(who.Name, consoleSuffix)
+	h.Who = who.Person()
 	got, err := ask(conn, fasthttp.MethodPost, "/sessions/"+id+"/hand", h, 40*time.Second)
 	if err != nil {
 		return "", api.Errorf(api.Conflict, "the agent did not answer: %v", err)

@@ -15,6 +15,7 @@ import (
 	"parallelpane/internal/api"
 	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/verdict"
+	"parallelpane/internal/keep"
 	"parallelpane/internal/link"
 )
 
@@ -48,7 +49,7 @@ func TestContentsThatNothingNamesGo(t *testing.T) {
 	_, err = l.Sweep(t.Context(), false)
 	require.NoError(t, err)
 	assert.True(t, l.blobs.Has(unused) && l.blobs.Has(refused), "what has just come may be named in a moment")
-	l.now = time.Now().Add(orphanLife + time.Hour)
+	l.now = time.Now().Add(keep.OrphanLife + time.Hour)
 	require.True(t, l.HasBundle(unused))
 	dry, err := l.Sweep(t.Context(), true)
 	require.NoError(t, err)
@@ -72,7 +73,7 @@ func TestABundleThatWasAskedForStays(t *testing.T) {
 	l := openLab(t, t.TempDir())
 	bundle := l.bundle(1)
 	path := filepath.Join(l.dir, "blobs", bundle[:2], bundle)
-	long := time.Now().Add(-2 * orphanLife)
+	long := time.Now().Add(-2 * keep.OrphanLife)
 	require.NoError(t, os.Chtimes(path, long, long))
 	require.True(t, l.HasBundle(bundle))
 	l.now = time.Now()

@@ -33,6 +33,9 @@ func code(v string) any {
 	return nil
 }
 
+// NewID makes an id that sorts by time (RFC 9562, UUID version 7).
+func NewID() string { return uuid.Must(uuid.NewV7()).String() }
+
 // short is an id as the large tables hold it: the 16 bytes of a UUID. An id that
 // is none is kept as it stands.
 func short(id string) any {

@@ -1,4 +1,6 @@
-package service
+// Package secrets keeps what nobody may read: values are sealed before they are
+// written, under a key that lies in the data directory.
+package secrets
 
 import (
 	"crypto/aes"
@@ -16,11 +18,12 @@ import (
 // secret variables.
 const KeyFile = "secrets.key"
 
-// seal keeps values that nobody may read in the records: AES-256 in Galois
+// Seal keeps values that nobody may read in the records: AES-256 in Galois
 // counter mode, under a key that lies beside them with mode 0600.
-type seal struct{ aead cipher.AEAD }
+type Seal struct{ aead cipher.AEAD }
 
-func openSeal(dir string) (seal, error) {
+// Open reads the key of a data directory, and makes it where there is none.
+func Open(dir string) (Seal, error) {
 	path := filepath.Join(dir, KeyFile)
 	key, err := os.ReadFile(path)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -30,18 +33,18 @@ func openSeal(dir string) (seal, error) {
 		}
 	}
 	if err != nil {
-		return seal{}, fmt.Errorf("key of the secrets: %w", err)
+		return Seal{}, fmt.Errorf("key of the secrets: %w", err)
 	}
 	block, err := aes.NewCipher(key)
 	if err != nil {
-		return seal{}, fmt.Errorf("%s: %w", path, err)
+		return Seal{}, fmt.Errorf("%s: %w", path, err)
 	}
 	aead, err := cipher.NewGCM(block)
-	return seal{aead}, err
+	return Seal{aead}, err
 }
 
-// close seals variables; nil when there are none.
-func (s seal) close(vars map[string]string) ([]byte, error) {
+// Close seals variables; nil when there are none.
+func (s Seal) Close(vars map[string]string) ([]byte, error) {
 	if len(vars) == 0 {
 		return nil, nil
 	}
@@ -56,8 +59,8 @@ func (s seal) close(vars map[string]string) ([]byte, error) {
 	return s.aead.Seal(nonce, nonce, plain, nil), nil
 }
 
-// open is the inverse of close.
-func (s seal) open(sealed []byte) (vars map[string]string, err error) {
+// Open is the inverse of Close.
+func (s Seal) Open(sealed []byte) (vars map[string]string, err error) {
 	if len(sealed) == 0 {
 		return nil, nil
 	}

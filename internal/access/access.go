@@ -1,4 +1,6 @@
-package service
+// Package access knows who may do what: tokens and their roles, and the doors
+// through which a browser comes in. It sees nothing of runs.
+package access
 
 import (
 	"context"
@@ -13,11 +15,21 @@ import (
 	"sync"
 	"time"
 
-	"github.com/google/uuid"
-
 	"parallelpane/internal/api"
 	"parallelpane/internal/store"
 )
+
+// Access is who has a token of the service.
+type Access struct {
+	store *store.Store
+	now   func() time.Time
+	door  door
+}
+
+// New reads tokens from a store.
+func New(st *store.Store, now func() time.Time) *Access {
+	return &Access{store: st, now: now, door: door{codes: map[string]doorCode{}}}
+}
 
 const tokenPrefix = "pane_"
 
@@ -28,16 +40,13 @@ func hashOf(secret string) []byte {
 	return sum[:]
 }
 
-// newID makes an id that sorts by time (RFC 9562, UUID version 7).
-func newID() string { return uuid.Must(uuid.NewV7()).String() }
-
 // Authenticate finds who a token belongs to.
-func (s *Service) Authenticate(ctx context.Context, secret string) (api.Who, error) {
+func (a *Access) Authenticate(ctx context.Context, secret string) (api.Who, error) {
 	hash := hashOf(secret)
-	if v, ok := s.door.known.Load(string(hash)); ok && s.now().Before(v.(doorCode).expires) {
+	if v, ok := a.door.known.Load(string(hash)); ok && a.now().Before(v.(doorCode).expires) {
 		return v.(doorCode).who, nil
 	}
-	t, err := s.store.TokenByHash(ctx, hash)
+	t, err := a.store.TokenByHash(ctx, hash)
 	if errors.Is(err, store.ErrNotFound) {
 		return api.Who{}, api.Errorf(api.Unauthorized, "the token is not valid here: check the address of the service and the token")
 	}
@@ -45,12 +54,12 @@ func (s *Service) Authenticate(ctx context.Context, secret string) (api.Who, err
 		return api.Who{}, err
 	}
 	who := api.Who{TokenID: t.ID, Name: t.Name, Role: api.Role(t.Role)}
-	s.door.known.Store(string(hash), doorCode{who, s.now().Add(knownLife)})
+	a.door.known.Store(string(hash), doorCode{who, a.now().Add(knownLife)})
 	return who, nil
 }
 
 // AddToken makes a token and returns its secret, which is not kept.
-func (s *Service) AddToken(name string, role api.Role) (api.Token, string, error) {
+func (a *Access) AddToken(name string, role api.Role) (api.Token, string, error) {
 	if name = strings.TrimSpace(name); name == "" || len(name) > 64 {
 		return api.Token{}, "", api.Errorf(api.Invalid, "a token needs a name of 1 to 64 characters")
 	}
@@ -58,31 +67,31 @@ func (s *Service) AddToken(name string, role api.Role) (api.Token, string, error
 		return api.Token{}, "", api.Errorf(api.Invalid, "unknown role %q: use one of %v", role, api.Roles)
 	}
 	secret := newSecret()
-	t := store.Token{ID: newID(), Name: name, Role: string(role), Hash: hashOf(secret), CreatedAt: store.Millis(s.now())}
-	if err := s.store.Write(store.AddToken(t)); err != nil {
+	t := store.Token{ID: store.NewID(), Name: name, Role: string(role), Hash: hashOf(secret), CreatedAt: store.Millis(a.now())}
+	if err := a.store.Write(store.AddToken(t)); err != nil {
 		return api.Token{}, "", err
 	}
-	return api.Token{ID: t.ID, Name: t.Name, Role: role, CreatedAt: at(t.CreatedAt)}, secret, nil
+	return api.Token{ID: t.ID, Name: t.Name, Role: role, CreatedAt: api.At(t.CreatedAt)}, secret, nil
 }
 
 // Tokens lists every token.
-func (s *Service) Tokens(ctx context.Context) ([]api.Token, error) {
-	rows, err := s.store.Tokens(ctx)
+func (a *Access) Tokens(ctx context.Context) ([]api.Token, error) {
+	rows, err := a.store.Tokens(ctx)
 	out := make([]api.Token, len(rows))
 	for i, t := range rows {
-		out[i] = api.Token{ID: t.ID, Name: t.Name, Role: api.Role(t.Role), CreatedAt: at(t.CreatedAt)}
+		out[i] = api.Token{ID: t.ID, Name: t.Name, Role: api.Role(t.Role), CreatedAt: api.At(t.CreatedAt)}
 	}
 	return out, err
 }
 
 // DropToken makes a token invalid.
-func (s *Service) DropToken(id string) error {
-	if err := s.store.Write(store.DropToken(id)); errors.Is(err, store.ErrGuard) {
+func (a *Access) DropToken(id string) error {
+	if err := a.store.Write(store.DropToken(id)); errors.Is(err, store.ErrGuard) {
 		return api.Errorf(api.NotFound, "there is no token %s", id)
 	} else if err != nil {
 		return err
 	}
-	s.door.known.Clear()
+	a.door.known.Clear()
 	return nil
 }
 
@@ -92,15 +101,15 @@ const (
 	AgentTokenFile = "agent.token"
 )
 
-// firstTokens makes an admin's and an agent's token when there are none at all,
+// FirstTokens makes an admin's and an agent's token when there are none at all,
 // and leaves them in the data directory for the programs of this machine.
-func (s *Service) firstTokens(ctx context.Context, dir string) error {
-	have, err := s.store.Tokens(ctx)
+func (a *Access) FirstTokens(ctx context.Context, dir string) error {
+	have, err := a.store.Tokens(ctx)
 	if err != nil || len(have) > 0 {
 		return err
 	}
 	for file, role := range map[string]api.Role{AdminTokenFile: api.Admin, AgentTokenFile: api.AgentRole} {
-		_, secret, err := s.AddToken("first "+string(role), role)
+		_, secret, err := a.AddToken("first "+string(role), role)
 		if err != nil {
 			return err
 		}
@@ -132,55 +141,52 @@ const codeLife = 10 * time.Minute
 
 // SignInCode makes a code that signs a browser in once, within ten minutes, as
 // the person who asked for it.
-func (s *Service) SignInCode(who api.Who) string {
+func (a *Access) SignInCode(who api.Who) string {
 	code := strings.ToLower(rand.Text())
-	s.door.mu.Lock()
-	defer s.door.mu.Unlock()
-	now := s.now()
-	for c, d := range s.door.codes {
+	a.door.mu.Lock()
+	defer a.door.mu.Unlock()
+	now := a.now()
+	for c, d := range a.door.codes {
 		if now.After(d.expires) {
-			delete(s.door.codes, c)
+			delete(a.door.codes, c)
 		}
 	}
-	s.door.codes[code] = doorCode{who, now.Add(codeLife)}
+	a.door.codes[code] = doorCode{who, now.Add(codeLife)}
 	return code
 }
 
 // UseCode takes a sign-in code and makes a console session: a token of the same
 // role under the person's name. The code is good for this one time.
-func (s *Service) UseCode(code string) (api.Who, string, error) {
-	s.door.mu.Lock()
-	d, ok := s.door.codes[code]
-	delete(s.door.codes, code)
-	s.door.mu.Unlock()
-	if !ok || s.now().After(d.expires) {
+func (a *Access) UseCode(code string) (api.Who, string, error) {
+	a.door.mu.Lock()
+	d, ok := a.door.codes[code]
+	delete(a.door.codes, code)
+	a.door.mu.Unlock()
+	if !ok || a.now().After(d.expires) {
 		return api.Who{}, "", api.Errorf(api.Unauthorized, "this sign-in link was used already or is older than ten minutes: make a new one with pane link")
 	}
-	secret, err := s.signIn(d.who)
+	secret, err := a.signIn(d.who)
 	return d.who, secret, err
 }
 
 // SignIn makes a console session for somebody with a token.
-func (s *Service) SignIn(ctx context.Context, token string) (api.Who, string, error) {
-	who, err := s.Authenticate(ctx, token)
+func (a *Access) SignIn(ctx context.Context, token string) (api.Who, string, error) {
+	who, err := a.Authenticate(ctx, token)
 	if err != nil {
 		return who, "", err
 	}
 	if who.Role == api.AgentRole {
 		return who, "", api.Errorf(api.Forbidden, "an agent's token does not open the console")
 	}
-	secret, err := s.signIn(who)
+	secret, err := a.signIn(who)
 	return who, secret, err
 }
 
-func (s *Service) signIn(who api.Who) (string, error) {
+func (a *Access) signIn(who api.Who) (string, error) {
 	name := who.Name
-	if !strings.HasSuffix(name, consoleSuffix) {
-		name += consoleSuffix
+	if !strings.HasSuffix(name, api.ConsoleSuffix) {
+		name += api.ConsoleSuffix
 	}
-	_, secret, err := s.AddToken(name, who.Role)
+	_, secret, err := a.AddToken(name, who.Role)
 	return secret, err
 }
-
-// consoleSuffix marks the tokens of console sessions in the list of tokens.
-const consoleSuffix = " (console)"

@@ -1,4 +1,4 @@
-package service
+package keep
 
 import (
 	"context"
@@ -14,8 +14,8 @@ import (
 
 // ProjectSettings returns what was settled for a project; nothing for one that
 // nobody has settled anything for.
-func (s *Service) ProjectSettings(ctx context.Context, name string) (api.ProjectSettings, error) {
-	row, err := s.store.ProjectByName(ctx, name)
+func (k *Keeper) ProjectSettings(ctx context.Context, name string) (api.ProjectSettings, error) {
+	row, err := k.store.ProjectByName(ctx, name)
 	if errors.Is(err, store.ErrNotFound) {
 		return api.ProjectSettings{Name: name, Record: record.Policy{}}, nil
 	}
@@ -36,7 +36,7 @@ func settingsOf(row store.Project) (api.ProjectSettings, error) {
 }
 
 // SetProject settles something for a project.
-func (s *Service) SetProject(p api.ProjectSettings) error {
+func (k *Keeper) SetProject(p api.ProjectSettings) error {
 	if err := p.Record.Check(); err != nil {
 		return api.Errorf(api.Invalid, "record: %v", err)
 	}
@@ -48,5 +48,5 @@ func (s *Service) SetProject(p api.ProjectSettings) error {
 	if p.Keep == nil {
 		p.Keep = []retain.Rule{}
 	}
-	return s.store.Write(store.SaveProject(store.Project{Name: p.Name, Record: store.JSON(p.Record), Keep: store.JSON(p.Keep)}))
+	return k.store.Write(store.SaveProject(store.Project{Name: p.Name, Record: store.JSON(p.Record), Keep: store.JSON(p.Keep)}))
 }

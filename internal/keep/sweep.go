@@ -1,14 +1,16 @@
-package service
+// Package keep says for how long recordings stay, removes those whose time is over
+// and contents that no record names, and watches the room on the disk. Verdicts and
+// steps are never its subject.
+package keep
 
 import (
 	"context"
-	"fmt"
+	"log/slog"
 	"maps"
 	"slices"
+	"sync"
+	"sync/atomic"
 	"time"
-
-	"github.com/dustin/go-humanize"
-	"github.com/shirou/gopsutil/v4/disk"
 
 	"parallelpane/internal/api"
 	"parallelpane/internal/blobs"
@@ -18,49 +20,86 @@ import (
 	"parallelpane/internal/store"
 )
 
+// Config is what a Keeper works with.
+type Config struct {
+	Store   *store.Store
+	Blobs   *blobs.Dir
+	Log     *slog.Logger
+	Now     func() time.Time
+	Dir     string // whose disk is watched
+	Total   int64  // bytes that all recordings may have together; 0 means no bound
+	MinFree uint64 // bytes that must be free for recordings to be taken
+}
+
+// Keeper keeps recordings.
+type Keeper struct {
+	store    *store.Store
+	blobs    *blobs.Dir
+	log      *slog.Logger
+	now      func() time.Time
+	dir      string
+	total    int64
+	minFree  uint64
+	storage  atomic.Pointer[api.Storage]
+	sweeping sync.Mutex   // held by a sweep
+	putting  sync.RWMutex // held to read from a file's coming to its being on record, and to write while contents are removed
+}
+
+// New makes a Keeper.
+func New(c Config) *Keeper {
+	return &Keeper{store: c.Store, blobs: c.Blobs, log: c.Log, now: c.Now, dir: c.Dir, total: c.Total, minFree: c.MinFree}
+}
+
+// Naming holds sweeps off while contents that have come are not on record yet;
+// done lets them go on.
+func (k *Keeper) Naming() (done func()) {
+	k.putting.RLock()
+	return k.putting.RUnlock
+}
+
 const (
 	sweepEvery = time.Hour
 	sweepParts = 24 // of the shelves, each sweep looks at one of so many for orphans
 	maxSwept   = 500
 	sweepBatch = 100            // files at once
-	orphanLife = 24 * time.Hour // of contents that no record names
+	OrphanLife = 24 * time.Hour // for so long contents that no record names stay
 )
 
-// sweeper sweeps now and then.
-func (s *Service) sweeper() {
+// Sweeper sweeps now and then, until stop is closed.
+func (k *Keeper) Sweeper(stop <-chan struct{}) {
 	t := time.NewTicker(sweepEvery)
 	defer t.Stop()
 	for part := 0; ; part = (part + 1) % sweepParts {
 		select {
-		case <-s.stop:
+		case <-stop:
 			return
 		case <-t.C:
 		}
-		if done, err := s.sweep(context.Background(), false, part*blobs.Shelves/sweepParts, (part+1)*blobs.Shelves/sweepParts); err != nil {
-			s.log.Error("recordings could not be swept", "error", err)
+		if done, err := k.sweep(context.Background(), false, part*blobs.Shelves/sweepParts, (part+1)*blobs.Shelves/sweepParts); err != nil {
+			k.log.Error("recordings could not be swept", "error", err)
 		} else if done.Count > 0 {
-			s.log.Info("recordings swept", "files", done.Count, "bytes", done.Bytes)
+			k.log.Info("recordings swept", "files", done.Count, "bytes", done.Bytes)
 		}
 	}
 }
 
 // Sweep removes the recorded files whose time is over, and every content that no
 // record names; a dry one only says which. Verdicts, messages and steps stay.
-func (s *Service) Sweep(ctx context.Context, dry bool) (api.Sweep, error) {
-	return s.sweep(ctx, dry, 0, blobs.Shelves)
+func (k *Keeper) Sweep(ctx context.Context, dry bool) (api.Sweep, error) {
+	return k.sweep(ctx, dry, 0, blobs.Shelves)
 }
 
 // sweep looks for orphans only on some shelves. What it costs follows from what
 // goes, not from what is kept.
-func (s *Service) sweep(ctx context.Context, dry bool, from, to int) (api.Sweep, error) {
-	s.sweeping.Lock() // one at a time
-	defer s.sweeping.Unlock()
+func (k *Keeper) sweep(ctx context.Context, dry bool, from, to int) (api.Sweep, error) {
+	k.sweeping.Lock() // one at a time
+	defer k.sweeping.Unlock()
 	out := api.Sweep{Dry: dry}
-	projects, err := s.store.Projects(ctx)
+	projects, err := k.store.Projects(ctx)
 	if err != nil {
 		return out, err
 	}
-	policy := retain.Policy{Rules: map[string][]retain.Rule{}, Total: s.keepTotal}
+	policy := retain.Policy{Rules: map[string][]retain.Rule{}, Total: k.total}
 	for _, row := range projects {
 		p, err := settingsOf(row)
 		if err != nil {
@@ -70,7 +109,7 @@ func (s *Service) sweep(ctx context.Context, dry bool, from, to int) (api.Sweep,
 			policy.Rules[p.Name] = p.Keep
 		}
 	}
-	rows, err := s.store.Heaps(ctx)
+	rows, err := k.store.Heaps(ctx)
 	if err != nil {
 		return out, err
 	}
@@ -79,12 +118,12 @@ func (s *Service) sweep(ctx context.Context, dry bool, from, to int) (api.Sweep,
 		heaps[i] = retain.Heap{Project: h.Project, Kind: record.Kind(h.Kind), Verdict: verdict.Verdict(h.Verdict), Files: h.Files, Bytes: h.Bytes}
 		out.Left, out.Kept = out.Left+h.Files, out.Kept+h.Bytes
 	}
-	if err := policy.Sweep(s.now(), heaps, &sweeping{s, ctx, &out, map[[2]string]string{}}); err != nil {
+	if err := policy.Sweep(k.now(), heaps, &sweeping{k, ctx, &out, map[[2]string]string{}}); err != nil {
 		return out, err
 	}
 	out.Left, out.Kept = out.Left-out.Count, out.Kept-out.Bytes
 	for shelf := from; shelf < to; shelf++ {
-		if err := s.sweepOrphans(ctx, shelf, &out); err != nil {
+		if err := k.sweepOrphans(ctx, shelf, &out); err != nil {
 			return out, err
 		}
 	}
@@ -93,7 +132,7 @@ func (s *Service) sweep(ctx context.Context, dry bool, from, to int) (api.Sweep,
 
 // sweeping is the records under a sweep.
 type sweeping struct {
-	s    *Service
+	k    *Keeper
 	ctx  context.Context // of the one sweep
 	out  *api.Sweep
 	hash map[[2]string]string // of the files that were listed
@@ -101,7 +140,7 @@ type sweeping struct {
 
 // Oldest implements retain.Records.
 func (x *sweeping) Oldest(h retain.Heap, before time.Time, skip int) ([]retain.File, error) {
-	rows, err := x.s.store.OldFiles(x.ctx, store.Heap{Project: h.Project, Kind: string(h.Kind), Verdict: string(h.Verdict)}, store.Millis(before), skip, sweepBatch)
+	rows, err := x.k.store.OldFiles(x.ctx, store.Heap{Project: h.Project, Kind: string(h.Kind), Verdict: string(h.Verdict)}, store.Millis(before), skip, sweepBatch)
 	out := make([]retain.File, len(rows))
 	for i, f := range rows {
 		out[i] = retain.File{Attempt: f.Attempt, Name: f.Name, Project: h.Project, Kind: h.Kind, Verdict: h.Verdict, Size: f.Size, At: store.Time(f.At)}
@@ -121,18 +160,18 @@ func (x *sweeping) Drop(doomed []retain.Doomed) (gone bool, err error) {
 	if x.out.Dry {
 		return false, nil
 	}
-	return true, x.s.dropFiles(x.ctx, doomed, x.hash)
+	return true, x.k.dropFiles(x.ctx, doomed, x.hash)
 }
 
 // sweepOrphans removes contents of a shelf that have been here for a while and that
 // no record names, a few at a time.
-func (s *Service) sweepOrphans(ctx context.Context, shelf int, out *api.Sweep) error {
-	old, err := s.blobs.Older(shelf, s.now().Add(-orphanLife))
+func (k *Keeper) sweepOrphans(ctx context.Context, shelf int, out *api.Sweep) error {
+	old, err := k.blobs.Older(shelf, k.now().Add(-OrphanLife))
 	if err != nil {
 		return err
 	}
 	for some := range slices.Chunk(slices.Sorted(maps.Keys(old)), sweepBatch) {
-		if err := s.dropOrphans(ctx, some, out.Dry, func(hash string) {
+		if err := k.dropOrphans(ctx, some, out.Dry, func(hash string) {
 			out.Orphans, out.OrphanBytes = out.Orphans+1, out.OrphanBytes+old[hash]
 		}); err != nil {
 			return err
@@ -141,10 +180,10 @@ func (s *Service) sweepOrphans(ctx context.Context, shelf int, out *api.Sweep) e
 	return nil
 }
 
-func (s *Service) dropOrphans(ctx context.Context, hashes []string, dry bool, found func(hash string)) error {
-	s.putting.Lock() // nothing with the same contents is just being handed in
-	defer s.putting.Unlock()
-	used, err := s.store.HashesInUse(ctx, hashes)
+func (k *Keeper) dropOrphans(ctx context.Context, hashes []string, dry bool, found func(hash string)) error {
+	k.putting.Lock() // nothing with the same contents is just being handed in
+	defer k.putting.Unlock()
+	used, err := k.store.HashesInUse(ctx, hashes)
 	if err != nil {
 		return err
 	}
@@ -154,7 +193,7 @@ func (s *Service) dropOrphans(ctx context.Context, hashes []string, dry bool, fo
 		}
 		found(h)
 		if !dry {
-			if err := s.blobs.Remove(h); err != nil {
+			if err := k.blobs.Remove(h); err != nil {
 				return err
 			}
 		}
@@ -164,9 +203,9 @@ func (s *Service) dropOrphans(ctx context.Context, hashes []string, dry bool, fo
 
 // dropFiles forgets files and then removes the contents that nothing refers to
 // any more: a crash between leaves contents behind, never a file without any.
-func (s *Service) dropFiles(ctx context.Context, doomed []retain.Doomed, hash map[[2]string]string) error {
-	s.putting.Lock() // no file with the same contents is just being handed in
-	defer s.putting.Unlock()
+func (k *Keeper) dropFiles(ctx context.Context, doomed []retain.Doomed, hash map[[2]string]string) error {
+	k.putting.Lock() // no file with the same contents is just being handed in
+	defer k.putting.Unlock()
 	var batch []store.Stmt
 	var hashes []string
 	for _, d := range doomed {
@@ -175,10 +214,10 @@ func (s *Service) dropFiles(ctx context.Context, doomed []retain.Doomed, hash ma
 		hashes = append(hashes, hash[key])
 		delete(hash, key)
 	}
-	if err := s.store.Write(batch...); err != nil {
+	if err := k.store.Write(batch...); err != nil {
 		return err
 	}
-	used, err := s.store.HashesInUse(ctx, hashes)
+	used, err := k.store.HashesInUse(ctx, hashes)
 	if err != nil {
 		return err
 	}
@@ -188,66 +227,10 @@ func (s *Service) dropFiles(ctx context.Context, doomed []retain.Doomed, hash ma
 	}
 	for _, h := range hashes {
 		if !keep[h] {
-			if err := s.blobs.Remove(h); err != nil {
+			if err := k.blobs.Remove(h); err != nil {
 				return err
 			}
 		}
 	}
 	return nil
-}
-
-const diskEvery = 5 * time.Second
-
-// measure looks how full the disk is.
-func (s *Service) measure() api.Storage {
-	st := api.Storage{Need: s.minFree}
-	u, err := disk.Usage(s.dir)
-	if err != nil {
-		return st // it is not known to be full
-	}
-	st.Free, st.Total = u.Free, u.Total
-	if st.Free < st.Need {
-		st.Full = fmt.Sprintf("The service's disk is nearly full (%s free, %s needed): no recordings are taken or kept until there is room. Verdicts and steps are kept. pane sweep makes room; pane keep says for how long recordings stay.",
-			humanize.IBytes(st.Free), humanize.IBytes(st.Need))
-	}
-	return st
-}
-
-// watchDisk notes whether there is room.
-func (s *Service) watchDisk() {
-	t := time.NewTicker(diskEvery)
-	defer t.Stop()
-	for {
-		now := s.measure()
-		was := s.storage.Swap(&now)
-		if (was == nil || was.Full == "") != (now.Full == "") {
-			s.log.Warn("room for recordings", "free", now.Free, "needed", now.Need, "full", now.Full != "")
-			s.hub.publish(api.Event{Type: "agents"})
-		}
-		select {
-		case <-s.stop:
-			return
-		case <-t.C:
-		}
-	}
-}
-
-// Storage says how much room there is.
-func (s *Service) Storage() api.Storage {
-	if st := s.storage.Load(); st != nil {
-		return *st
-	}
-	return s.measure()
-}
-
-// recorded is a policy as it can be had: nothing is recorded without room.
-func (s *Service) recorded(p record.Policy) record.Policy {
-	if s.Storage().Full == "" {
-		return p
-	}
-	off := record.Policy{}
-	for _, k := range record.Kinds {
-		off[k] = record.Never
-	}
-	return off
 }
