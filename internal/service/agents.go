@@ -20,6 +20,7 @@ import (
 	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/link"
+	"parallelpane/internal/results"
 	"parallelpane/internal/store"
 )
 
@@ -342,7 +343,7 @@ func (s *Service) attemptOf(run *liveRun, pane int, r link.Result) store.Attempt
 	}
 	return store.Attempt{ID: r.ID, Run: run.view.Number, Pane: pane, Test: r.Test, Number: r.Attempt, Fence: r.Fence, Agent: r.Agent,
 		Verdict: string(r.Verdict), Message: r.Message, StartedAt: r.StartedAt, TookMS: r.TookMS, OpenedMS: r.Detail.StartMS,
-		RanOn: store.JSON(ranOn{r.Detail.Browser, r.Detail.Version, system, r.Detail.Device}), Detail: pack(r.Detail)}
+		RanOn: store.JSON(ranOn{r.Detail.Browser, r.Detail.Version, system, r.Detail.Device}), Detail: results.Pack(r.Detail)}
 }
 
 // ranOn is what the session of an attempt ran on.

@@ -13,6 +13,7 @@ import (
 	"parallelpane/internal/core/record"
 	"parallelpane/internal/link"
 	"parallelpane/internal/recording"
+	"parallelpane/internal/results"
 	"parallelpane/internal/store"
 )
 
@@ -126,7 +127,7 @@ func (s *Service) adopt(l lostSession) {
 		batch = append(batch, store.AddFile(store.File{Attempt: l.id, Name: f.Name, Kind: string(kind), Media: media, Hash: hash, Size: size}))
 	}
 	l.detail.Lacking = lostRecordings(l.detail.Record, came)
-	err = errors.Join(err, s.store.Write(append(batch, store.Amend(l.id, pack(l.detail))...)...))
+	err = errors.Join(err, s.store.Write(append(batch, store.Amend(l.id, results.Pack(l.detail))...)...))
 	if err = errors.Join(err, s.grown.Drop(l.id)); err != nil {
 		s.log.Error("what had come of a lost session's recording is not whole", "session", l.id, "error", err)
 	}

@@ -9,10 +9,9 @@ import (
 
 	"parallelpane/internal/api"
 	"parallelpane/internal/core/combo"
-	"parallelpane/internal/core/dispatch"
 	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/core/plan"
-	"parallelpane/internal/core/verdict"
+	"parallelpane/internal/results"
 	"parallelpane/internal/script"
 	"parallelpane/internal/store"
 )
@@ -99,7 +98,7 @@ func (s *Service) Preview(ctx context.Context, who api.Who, req api.RunRequest) 
 		}
 	}
 	row, panes, tests := o.records(0, who, 0)
-	view, err := runOf(row, store.Whole{Panes: panes, Tests: tests})
+	view, err := results.RunOf(row, store.Whole{Panes: panes, Tests: tests})
 	if err != nil {
 		return p, err
 	}
@@ -118,118 +117,21 @@ func (s *Service) Preview(ctx context.Context, who api.Who, req api.RunRequest) 
 	return p, err
 }
 
-// metRuns is how many runs back a wall is looked at.
-const metRuns = 20
-
-// met looks at the runs up to one, however long ago that was.
-func (s *Service) met(ctx context.Context, run api.Run) (api.Met, error) {
-	pairs, err := s.store.Met(ctx, run.Project, run.Suite, run.Matrix, run.Number, metRuns)
-	if err != nil {
-		return api.Met{}, err
-	}
-	m, on := metOn(names(run.Tests, func(t api.Test) string { return t.Name }), names(run.Panes, func(p api.Pane) string { return p.Key }))
-	for _, p := range pairs {
-		if on(p.Test, p.Key) {
-			m.Met++
-		}
-	}
-	return m, nil
-}
-
 // metOfLate looks at the newest runs of an order's suite, by what is noted of each
 // pair: it costs the same however much there is on record.
 func (s *Service) metOfLate(ctx context.Context, o *order) (api.Met, error) {
-	first, err := s.store.RunBefore(ctx, o.project.Name, o.suite.Name, o.req.Matrix, metRuns)
+	first, err := s.store.RunBefore(ctx, o.project.Name, o.suite.Name, o.req.Matrix, results.MetRuns)
 	if err != nil {
 		return api.Met{}, err
 	}
-	m, on := metOn(names(o.scripts, func(t *script.Script) string { return t.Name }),
-		names(o.plan.Combinations, func(c combo.Combination) string { return c.Key }))
+	m, on := results.MetOn(results.Names(o.scripts, func(t *script.Script) string { return t.Name }),
+		results.Names(o.plan.Combinations, func(c combo.Combination) string { return c.Key }))
 	for _, e := range o.past.rows {
 		if e.LastRun > 0 && e.LastRun >= first && on(e.Test, e.Key) {
 			m.Met++
 		}
 	}
 	return m, nil
-}
-
-// metOn is a wall of which nothing is met yet; on says whether a pair is on it.
-func metOn(tests, panes map[string]bool) (m api.Met, on func(test, key string) bool) {
-	return api.Met{Runs: metRuns, Pairs: len(tests) * len(panes)}, func(test, key string) bool { return tests[test] && panes[key] }
-}
-
-func names[T any](all []T, name func(T) string) map[string]bool {
-	out := map[string]bool{}
-	for _, x := range all {
-		out[name(x)] = true
-	}
-	return out
-}
-
-// Timeline draws a run's attempts onto the slots of its agents. Leases of one
-// agent that overlap get slots of their own.
-func (s *Service) Timeline(ctx context.Context, number int) (api.Timeline, error) {
-	run, err := s.Run(ctx, number)
-	if err != nil {
-		return api.Timeline{}, err
-	}
-	spans, err := s.store.Spans(ctx, run.Number)
-	if err != nil {
-		return api.Timeline{}, err
-	}
-	t := api.Timeline{RunSummary: run.RunSummary, Unfinished: run.Counts[verdict.Pending]}
-	if len(spans) > 0 {
-		t.StartedMS = spans[0].StartedAt
-	}
-	slotOf, until := map[int64]int{}, map[int]int64{}
-	q := plan.Question{}
-	for _, x := range spans {
-		i, known := slotOf[x.Fence]
-		if !known {
-			i = -1
-			for k, o := range t.Slots {
-				if o.Agent == x.Agent && until[k] <= x.StartedAt {
-					i = k
-					break
-				}
-			}
-			if i < 0 {
-				n := 1
-				for _, o := range t.Slots {
-					if o.Agent == x.Agent {
-						n++
-					}
-				}
-				i = len(t.Slots)
-				t.Slots = append(t.Slots, api.TimelineSlot{Agent: x.Agent, Slot: n})
-			}
-			slotOf[x.Fence] = i
-		}
-		end := x.StartedAt + x.TookMS
-		until[i] = max(until[i], end)
-		t.Slots[i].Bars = append(t.Slots[i].Bars, api.Bar{Pane: x.Pane, Label: run.Panes[x.Pane].Label, Test: x.Test, Name: run.Tests[x.Test].Name, Attempt: x.Number, Lease: x.Fence,
-			Verdict: verdict.Verdict(x.Verdict), StartMS: x.StartedAt - t.StartedMS, TookMS: x.TookMS})
-		t.MakespanS = max(t.MakespanS, float64(end-t.StartedMS)/1000)
-		q.Tests = append(q.Tests, plan.Test{ID: fmt.Sprint(len(q.Tests)), Seconds: float64(x.TookMS) / 1000, Needs: run.Panes[x.Pane].Needs})
-	}
-	t.BoundS = plan.Bound(q.Tests, s.hosts(t.Slots), run.Request.Limit)
-	slices.SortStableFunc(t.Slots, func(a, b api.TimelineSlot) int { return strings.Compare(a.Agent, b.Agent) })
-	t.Met, err = s.met(ctx, run)
-	return t, err
-}
-
-// hosts are the agents of slots, with as many slots as were used.
-func (s *Service) hosts(slots []api.TimelineSlot) (out []dispatch.Agent) {
-	used := map[string]int{}
-	for _, x := range slots {
-		used[x.Agent] = max(used[x.Agent], x.Slot)
-	}
-	for _, m := range s.lab("").Members {
-		if n := used[m.Name]; n > 0 {
-			out = append(out, dispatch.Agent{Name: m.Name, Facts: m.Facts, Slots: n})
-		}
-	}
-	return out
 }
 
 // Forecast makes a forecast.

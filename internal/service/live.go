@@ -1,19 +1,19 @@
 package service
 
 import (
-	"cmp"
 	"context"
 	"encoding/json"
-	"fmt"
+	"errors"
 	"slices"
 	"time"
 
 	"parallelpane/internal/api"
-	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/device"
 	"parallelpane/internal/core/dispatch"
+	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/core/record"
 	"parallelpane/internal/core/verdict"
+	"parallelpane/internal/results"
 	"parallelpane/internal/store"
 )
 
@@ -45,17 +45,8 @@ type liveRun struct {
 // summary copies what lists show.
 func (r *liveRun) summary() *api.RunSummary {
 	s := *r.head()
-	s.Panes = glances(&r.view)
+	s.Panes = results.Glances(&r.view)
 	return &s
-}
-
-// glances are the panes as a list of runs shows them.
-func glances(v *api.Run) []api.PaneGlance {
-	out := make([]api.PaneGlance, len(v.Panes))
-	for i, p := range v.Panes {
-		out[i] = api.PaneGlance{Label: p.Label, State: p.State, Verdict: p.Verdict}
-	}
-	return out
 }
 
 // copy is the whole run, safe to hand out.
@@ -158,30 +149,14 @@ func (r *liveRun) stopped(pane, test int) bool {
 
 func (r *liveRun) attempted(a store.Attempt) {
 	r.stopped(a.Pane, a.Test)
-	note(&r.view.Panes[a.Pane], &r.view.Cells[a.Pane][a.Test], a)
+	results.Note(&r.view.Panes[a.Pane], &r.view.Cells[a.Pane][a.Test], a)
 }
-
-// maxCellMessage bounds what a wall says of a cell, in bytes; its attempts say the
-// rest.
-const maxCellMessage = 400
 
 // record is the row of a cell.
 func (r *liveRun) record(pane, test int) store.Cell {
 	c := r.view.Cells[pane][test]
 	return store.Cell{Run: r.view.Number, Pane: pane, Test: test, Verdict: string(c.Verdict), Attempts: c.Attempts, TookMS: c.TookMS, Agent: c.Agent,
 		Why: c.Why, Message: c.Message}
-}
-
-// note books an attempt in its pane and cell.
-func note(p *api.Pane, c *api.Cell, a store.Attempt) {
-	p.TookMS += a.TookMS
-	if !slices.Contains(p.Agents, a.Agent) {
-		p.Agents = append(p.Agents, a.Agent)
-	}
-	c.Attempts, c.Agent, c.TookMS, c.Session = a.Number, a.Agent, a.TookMS, a.ID
-	if a.Verdict != string(verdict.Passed) {
-		c.Message = attempt.Clip(a.Message, maxCellMessage)
-	}
 }
 
 func (r *liveRun) settled(d dispatch.Settled) {
@@ -203,112 +178,13 @@ func (r *liveRun) over(now time.Time) {
 	r.view.Counts = copyCounts(r.view.Counts)
 }
 
-func summaryOf(row store.Run) api.RunSummary {
-	s := api.RunSummary{
-		Number: row.Number, ID: row.ID, Project: row.Project, Suite: row.Suite, Matrix: row.Matrix, Environment: row.Environment,
-		By: row.By, Kind: row.Kind, AgainOf: row.AgainOf, State: api.Queued, Verdict: verdict.Verdict(row.Verdict), Why: row.Why, Counts: verdict.Counts{},
-		CreatedAt: api.At(row.CreatedAt), StartedAt: api.At(row.StartedAt), EndedAt: api.At(row.EndedAt), Panes: []api.PaneGlance{},
-	}
-	_ = json.Unmarshal([]byte(row.Counts), &s.Counts) // written by the service itself, as the next is
-	_ = json.Unmarshal([]byte(row.Glances), &s.Panes)
-	switch {
-	case row.EndedAt > 0:
-		s.State = api.Ended
-	case row.StartedAt > 0:
-		s.State = api.Running
-	}
-	return s
-}
-
-// runOf builds a run from its records.
-func runOf(row store.Run, w store.Whole) (api.Run, error) {
-	v := api.Run{RunSummary: summaryOf(row), Base: row.Base, Panes: []api.Pane{}, Tests: []api.Test{}}
-	if err := json.Unmarshal([]byte(row.Request), &v.Request); err != nil {
-		return v, fmt.Errorf("records of run %d: %w", row.Number, err)
-	}
-	if err := json.Unmarshal([]byte(row.Plan), &v.Plan); err != nil {
-		return v, fmt.Errorf("records of run %d: %w", row.Number, err)
-	}
-	for _, t := range w.Tests {
-		test := api.Test{Index: t.Index, Name: t.Name, File: t.File}
-		for into, src := range map[any]string{&test.Tags: t.Tags, &test.Locks: t.Locks} {
-			if err := json.Unmarshal([]byte(src), into); err != nil {
-				return v, fmt.Errorf("records of run %d: %w", row.Number, err)
-			}
-		}
-		v.Tests = append(v.Tests, test)
-	}
-	for _, p := range w.Panes {
-		pane := api.Pane{Index: p.Index, Key: p.Key, Label: p.Label, State: api.Queued, Counts: verdict.Counts{}, Agents: []string{}}
-		for into, src := range map[any]string{&pane.Values: p.Values, &pane.Needs: p.Needs, &pane.Info: cmp.Or(p.Info, "{}")} {
-			if err := json.Unmarshal([]byte(src), into); err != nil {
-				return v, fmt.Errorf("records of run %d: %w", row.Number, err)
-			}
-		}
-		v.Panes = append(v.Panes, pane)
-		cells, err := dealtCells(p.Dealt, len(w.Tests))
-		if err != nil {
-			return v, fmt.Errorf("records of run %d: %w", row.Number, err)
-		}
-		v.Cells = append(v.Cells, cells)
-	}
-	for _, r := range w.Cells {
-		c := &v.Cells[r.Pane][r.Test]
-		c.State, c.Verdict, c.Why = api.Queued, verdict.Verdict(r.Verdict), r.Why
-		if c.Verdict != verdict.Pending {
-			c.State = api.Ended
-		}
-	}
-	v.Counts = verdict.Counts{}
-	for i := range v.Cells {
-		for _, c := range v.Cells[i] {
-			if c.State != api.Undealt {
-				v.Panes[i].Counts[c.Verdict]++
-				v.Counts[c.Verdict]++
-			}
-		}
-	}
-	for _, a := range w.Attempts {
-		note(&v.Panes[a.Pane], &v.Cells[a.Pane][a.Test], a)
-	}
-	for i := range v.Panes {
-		p := &v.Panes[i]
-		switch {
-		case len(p.Counts) == 0:
-			p.State = api.Undealt
-		case p.Counts[verdict.Pending] == 0:
-			p.State, p.Verdict = api.Ended, p.Counts.Over()
-		case len(p.Counts) > 1:
-			p.State = api.Running
-		}
-	}
-	v.RunSummary.Panes = glances(&v)
-	return v, nil
-}
-
-// dealtCells are the cells of a pane before anything has come of them.
-func dealtCells(dealt string, tests int) ([]api.Cell, error) {
-	if dealt == "" {
-		return slices.Repeat([]api.Cell{{State: api.Queued}}, tests), nil
-	}
-	out := slices.Repeat([]api.Cell{{State: api.Undealt}}, tests)
-	var mine []int
-	if err := json.Unmarshal([]byte(dealt), &mine); err != nil {
-		return nil, err
-	}
-	for _, t := range mine {
-		out[t].State = api.Queued
-	}
-	return out, nil
-}
-
 // restoreLocked hands a run of the records to the scheduler.
 func (s *Service) restoreLocked(ctx context.Context, row store.Run) ([]dispatch.Decision, error) {
 	w, err := s.store.WholeRun(ctx, row.Number)
 	if err != nil {
 		return nil, err
 	}
-	view, err := runOf(row, w)
+	view, err := results.RunOf(row, w)
 	if err != nil {
 		return nil, err
 	}
@@ -371,3 +247,47 @@ func workOf(r *liveRun) dispatch.Run {
 	}
 	return work
 }
+
+// end is the record of a run's end.
+func (r *liveRun) end(now int64) store.Stmt {
+	return store.EndRun(r.view.Number, string(r.view.Verdict), store.JSON(r.view.Counts), store.JSON(results.Glances(&r.view)), now)
+}
+
+// keepWall stores the wall of a run that has just ended.
+func (s *Service) keepWall(r *liveRun) {
+	s.mu.Lock()
+	if r.view.EndedAt == nil { // it goes on
+		s.mu.Unlock()
+		return
+	}
+	v, revised := r.copy(), r.revised
+	s.mu.Unlock()
+	if _, err := s.KeepWall(v, revised); err != nil && !errors.Is(err, store.ErrClosed) {
+		s.log.Error("a wall could not be stored: it will be drawn from the records", "run", v.Number, "error", err)
+	}
+}
+
+// Live is a run that goes on, as it stands.
+func (s *Service) Live(id string) (api.Run, bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	r := s.live[id]
+	if r == nil {
+		return api.Run{}, false
+	}
+	return r.copy(), true
+}
+
+// Glance is what a list shows of a run that goes on.
+func (s *Service) Glance(id string) (api.RunSummary, bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	r := s.live[id]
+	if r == nil {
+		return api.RunSummary{}, false
+	}
+	return *r.summary(), true
+}
+
+// Members are the agents of the fleet.
+func (s *Service) Members() []fleet.Member { return s.lab("").Members }

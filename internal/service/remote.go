@@ -27,6 +27,7 @@ import (
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/link"
 	"parallelpane/internal/recording"
+	"parallelpane/internal/results"
 	"parallelpane/internal/store"
 	"parallelpane/internal/webdriver"
 )
@@ -240,7 +241,7 @@ func (s *Service) enqueue(ctx context.Context, x *remoteSession, o remote.Option
 	if r == nil {
 		row := store.Run{ID: store.NewID(), Number: s.number + 1, Project: o.Project, Suite: name, Kind: api.RemoteKind, Vars: "{}", Request: "{}", Plan: "{}",
 			By: x.row.By, CreatedAt: now, Counts: "{}"}
-		view, err := runOf(row, store.Whole{})
+		view, err := results.RunOf(row, store.Whole{})
 		if err != nil {
 			s.mu.Unlock()
 			return err
@@ -339,7 +340,7 @@ func (s *Service) loadGrowing(ctx context.Context, row store.Run) (*liveRun, err
 	if err != nil {
 		return nil, err
 	}
-	view, err := runOf(row, w)
+	view, err := results.RunOf(row, w)
 	if err != nil {
 		return nil, err
 	}
@@ -503,7 +504,7 @@ func (s *Service) endLocked(x *remoteSession, r link.Result, e *effects) (batch 
 	a := s.attemptOf(run, x.pane, r)
 	batch = append(store.AddAttempt(a, filesOf(r)), store.EndSession(x.row))
 	run.try(x.pane, x.test, x.row.Number, r.Verdict)
-	note(&run.view.Panes[x.pane], &run.view.Cells[x.pane][x.test], a)
+	results.Note(&run.view.Panes[x.pane], &run.view.Cells[x.pane][x.test], a)
 	run.cell(x.pane, x.test, api.Running, "")
 	batch = append(batch, store.Regard(run.record(x.pane, x.test))...)
 	if p := &run.view.Panes[x.pane]; p.Info.Browser == "" && r.Detail.Browser != "" && x.row.OpenedAt > 0 {

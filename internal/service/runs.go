@@ -7,14 +7,12 @@ import (
 	"io"
 	"io/fs"
 	"maps"
-	"net/url"
 	"os"
 	"slices"
 	"strings"
 
 	"parallelpane/internal/api"
 	"parallelpane/internal/blobs"
-	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/combo"
 	"parallelpane/internal/core/device"
 	"parallelpane/internal/core/fleet"
@@ -23,6 +21,7 @@ import (
 	"parallelpane/internal/core/source"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/project"
+	"parallelpane/internal/results"
 	"parallelpane/internal/script"
 	"parallelpane/internal/store"
 )
@@ -83,6 +82,16 @@ func (s *Service) openBundle(hash string) (*project.Archive, error) {
 		return nil, api.Errorf(api.Invalid, "%v", refused)
 	}
 	return a, err
+}
+
+// source reads a file of a bundle.
+func (s *Service) source(bundle, file string) (string, error) {
+	archive, err := s.openBundle(bundle)
+	if err != nil {
+		return "", err
+	}
+	raw, err := archive.Read(file)
+	return string(raw), err
 }
 
 // defaultTestMS is how long a test may take, in milliseconds, when nobody says.
@@ -297,7 +306,7 @@ func (s *Service) start(who api.Who, o *order) (api.Run, error) {
 	s.number++
 	row, panes, tests := o.records(s.number, who, store.Millis(s.now()))
 	row.Secrets = sealed
-	view, err := runOf(row, store.Whole{Panes: panes, Tests: tests})
+	view, err := results.RunOf(row, store.Whole{Panes: panes, Tests: tests})
 	if err != nil {
 		s.mu.Unlock()
 		return api.Run{}, err
@@ -376,7 +385,7 @@ func (s *Service) Again(ctx context.Context, who api.Who, number int, notPassed 
 	if err != nil {
 		return api.Run{}, err
 	}
-	row, err := s.row(ctx, number)
+	row, err := s.Row(ctx, number)
 	if err != nil {
 		return api.Run{}, err
 	}
@@ -538,54 +547,9 @@ func knownBrowsers(lab fleet.Lab, m combo.Matrix) error {
 	return nil
 }
 
-// Runs lists runs, newest first.
-func (s *Service) Runs(ctx context.Context, f store.RunFilter) ([]api.RunSummary, error) {
-	if f.Limit <= 0 || f.Limit > 200 {
-		f.Limit = 50
-	}
-	if f.Verdict != "" {
-		if _, err := verdict.Parse(f.Verdict); err != nil {
-			return nil, api.Errorf(api.Invalid, "%v", err)
-		}
-	}
-	rows, err := s.store.Runs(ctx, f)
-	if err != nil {
-		return nil, err
-	}
-	out := make([]api.RunSummary, len(rows))
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	for i, row := range rows {
-		if r := s.live[row.ID]; r != nil {
-			out[i] = *r.summary()
-		} else {
-			out[i] = summaryOf(row)
-		}
-	}
-	return out, nil
-}
-
-// row reads a run's record. The end of a run that is not live is on it, even if
-// it was only just queued.
-func (s *Service) row(ctx context.Context, number int) (store.Run, error) {
-	row, err := s.store.RunByNumber(ctx, number)
-	if err == nil && row.EndedAt == 0 {
-		s.mu.Lock()
-		live := s.live[row.ID] != nil
-		s.mu.Unlock()
-		if !live {
-			if err := s.store.Sync(); err != nil {
-				return row, err
-			}
-			row, err = s.store.RunByNumber(ctx, number)
-		}
-	}
-	return row, notFound(err, "there is no run %d", number)
-}
-
 // Cancel ends a run before its time.
 func (s *Service) Cancel(ctx context.Context, who api.Who, number int) (api.Run, error) {
-	row, err := s.row(ctx, number)
+	row, err := s.Row(ctx, number)
 	if err != nil {
 		return api.Run{}, err
 	}
@@ -605,91 +569,4 @@ func (s *Service) Cancel(ctx context.Context, who api.Who, number int) (api.Run,
 	s.mu.Unlock()
 	s.log.Info("run cancelled", "run", number, "by", who.Name)
 	return out, s.carryOut(e)
-}
-
-// TestOfRun returns one test of a run in every pane.
-func (s *Service) TestOfRun(ctx context.Context, number, test int) (api.TestResult, error) {
-	run, err := s.Run(ctx, number)
-	if err != nil {
-		return api.TestResult{}, err
-	}
-	if test < 0 || test >= len(run.Tests) {
-		return api.TestResult{}, api.Errorf(api.NotFound, "run %d has no test %d: it has %d tests, counted from 0", number, test, len(run.Tests))
-	}
-	out := api.TestResult{Run: run.RunSummary, Test: run.Tests[test], Tests: run.Tests}
-	if run.Kind == api.ScriptKind {
-		archive, err := s.openBundle(run.Request.Bundle)
-		if err != nil {
-			return out, err
-		}
-		src, err := archive.Read(out.Test.File)
-		if err != nil {
-			return out, err
-		}
-		out.Source = string(src)
-	}
-	attempts, err := s.store.AttemptsOf(ctx, run.Number, test)
-	if err != nil {
-		return out, err
-	}
-	ids := make([]string, len(attempts))
-	for i, a := range attempts {
-		ids[i] = a.ID
-	}
-	files, err := s.store.FilesOf(ctx, ids)
-	if err != nil {
-		return out, err
-	}
-	for i, p := range run.Panes {
-		out.Results = append(out.Results, api.PaneAttempts{Pane: p, Cell: run.Cells[i][test], Attempts: []api.Attempt{}})
-	}
-	for _, a := range attempts {
-		v := api.Attempt{ID: a.ID, Number: a.Number, Agent: a.Agent, Verdict: verdict.Verdict(a.Verdict), Message: a.Message,
-			StartedAt: api.At(a.StartedAt), TookMS: a.TookMS, Files: []attempt.File{}}
-		if v.Detail, err = unpack(a.Detail); err != nil {
-			return out, fmt.Errorf("records of attempt %s: %w", a.ID, err)
-		}
-		for _, f := range files {
-			if f.Attempt == a.ID {
-				v.Files = append(v.Files, linkFile(f))
-			}
-		}
-		out.Results[a.Pane].Attempts = append(out.Results[a.Pane].Attempts, v)
-	}
-	return out, nil
-}
-
-func linkFile(f store.File) attempt.File {
-	return attempt.File{Name: f.Name, Kind: f.Kind, Media: f.Media, Hash: f.Hash, Size: f.Size}
-}
-
-// FilesOfRun lists the files that a run kept; kind "" means every kind.
-func (s *Service) FilesOfRun(ctx context.Context, number int, kind string) ([]api.RunFile, error) {
-	run, err := s.Run(ctx, number)
-	if err != nil {
-		return nil, err
-	}
-	rows, err := s.store.FilesOfRun(ctx, run.Number, kind)
-	if err != nil {
-		return nil, err
-	}
-	out := make([]api.RunFile, len(rows))
-	for i, f := range rows {
-		out[i] = api.RunFile{Attempt: f.Attempt, Number: f.Number, Pane: f.Pane, Label: run.Panes[f.Pane].Label, Test: run.Tests[f.Test].Name, File: linkFile(f.File)}
-	}
-	return out, nil
-}
-
-// OpenFile opens a file of an attempt.
-func (s *Service) OpenFile(ctx context.Context, id, name string) (attempt.File, *os.File, error) {
-	row, err := s.store.FileOf(ctx, id, name)
-	if err != nil {
-		plain, _ := url.PathUnescape(name)
-		return attempt.File{}, nil, notFound(err, "attempt %s has no file %q", id, plain)
-	}
-	f, err := s.blobs.Get(row.Hash)
-	if errors.Is(err, fs.ErrNotExist) {
-		return attempt.File{}, nil, api.Errorf(api.NotFound, "the file %q is no longer kept", name)
-	}
-	return linkFile(row), f, err
 }

@@ -29,6 +29,7 @@ import (
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/keep"
 	"parallelpane/internal/link"
+	"parallelpane/internal/results"
 	"parallelpane/internal/secrets"
 	"parallelpane/internal/store"
 )
@@ -51,6 +52,7 @@ type Config struct {
 type Service struct {
 	*access.Access
 	*keep.Keeper
+	*results.Results
 
 	store *store.Store
 	blobs *blobs.Dir
@@ -119,6 +121,7 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 		live: map[string]*liveRun{}, leases: map[int64]grant{}, agents: map[string]*agentConn{}, tickets: map[string]ticket{},
 		fatal: make(chan error, 1), stop: make(chan struct{}),
 	}
+	s.Results = results.New(st, bl, s, s.source)
 	if s.seal, err = secrets.Open(c.Dir); err != nil {
 		return nil, errors.Join(err, st.Close())
 	}
@@ -201,7 +204,7 @@ func (s *Service) setAside(ctx context.Context, row store.Run, cause error) erro
 	if err != nil {
 		return err
 	}
-	view, err := runOf(row, w)
+	view, err := results.RunOf(row, w)
 	if err != nil {
 		return err
 	}

@@ -19,6 +19,7 @@ import (
 	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/link"
+	"parallelpane/internal/results"
 	"parallelpane/internal/store"
 	"parallelpane/internal/webdriver"
 )
@@ -99,7 +100,7 @@ func (s *Service) sessionRow(ctx context.Context, id string) (store.SessionRow, 
 		return store.SessionRow{}, api.Errorf(api.Conflict, "session %s serves a script: cancel run %d instead, or wait for its end", id, r.view.Number)
 	}
 	row, err := s.store.SessionByID(ctx, id)
-	return row, notFound(err, "there is no session %.80q", id)
+	return row, results.NotFound(err, "there is no session %.80q", id)
 }
 
 // Session returns a session with what is kept of it.
@@ -136,7 +137,7 @@ func (s *Service) Session(ctx context.Context, id string) (api.Session, error) {
 		return v, err
 	default:
 		v.TookMS = a.TookMS
-		if v.Detail, err = unpack(a.Detail); err != nil {
+		if v.Detail, err = results.Unpack(a.Detail); err != nil {
 			return v, fmt.Errorf("records of session %s: %w", id, err)
 		}
 	}
@@ -145,7 +146,7 @@ func (s *Service) Session(ctx context.Context, id string) (api.Session, error) {
 		return v, err
 	}
 	for _, f := range files {
-		v.Files = append(v.Files, linkFile(f))
+		v.Files = append(v.Files, results.FileOf(f))
 	}
 	all, err := s.store.AttemptsIn(ctx, row.Run, row.Pane, row.Test)
 	if err != nil {
@@ -254,13 +255,13 @@ func (s *Service) judgeEnded(ctx context.Context, row store.SessionRow, v link.S
 	r.try(row.Pane, row.Test, row.Number, v.Verdict)
 	r.cell(row.Pane, row.Test, r.view.Cells[row.Pane][row.Test].State, "")
 	if v.Verdict != verdict.Passed {
-		r.view.Cells[row.Pane][row.Test].Message = attempt.Clip(v.Message, maxCellMessage)
+		r.view.Cells[row.Pane][row.Test].Message = attempt.Clip(v.Message, results.MaxMessage)
 	}
 	batch := append(store.JudgeSession(row.ID, string(v.Verdict), v.Message), store.Regard(r.record(row.Pane, row.Test))...)
 	if counts := store.JSON(copyCounts(r.view.Counts)); ended {
 		r.view.Verdict = r.view.Counts.Over()
 		r.revised++
-		batch = append(batch, store.ReviseRun(row.Run, string(r.view.Verdict), counts, store.JSON(glances(&r.view)))...)
+		batch = append(batch, store.ReviseRun(row.Run, string(r.view.Verdict), counts, store.JSON(results.Glances(&r.view)))...)
 	} else {
 		batch = append(batch, store.Recount(row.Run, counts))
 	}

@@ -1,4 +1,4 @@
-package service
+package results
 
 import (
 	"bytes"
@@ -50,10 +50,10 @@ type ownStep struct {
 	Site    bool
 }
 
-// pack writes a detail for the records. One with capabilities that a driver gave
+// Pack writes a detail for the records. One with capabilities that a driver gave
 // is like no other and is kept whole. It panics on a detail that cannot be written,
 // which is a mistake in the program.
-func pack(d attempt.Detail) (out store.Detail) {
+func Pack(d attempt.Detail) (out store.Detail) {
 	o := own{StartMS: d.StartMS, DriverMS: d.DriverMS, End: d.End, Cut: d.Cut}
 	if len(d.Given) > 0 {
 		raw := json.RawMessage(store.JSON(d))
@@ -84,8 +84,8 @@ func pack(d attempt.Detail) (out store.Detail) {
 	return out
 }
 
-// unpack is the inverse of pack.
-func unpack(d store.Detail) (out attempt.Detail, err error) {
+// Unpack is the inverse of Pack.
+func Unpack(d store.Detail) (out attempt.Detail, err error) {
 	fail := func(err error) (attempt.Detail, error) {
 		return attempt.Detail{}, fmt.Errorf("what an attempt says in detail: %w", err)
 	}

@@ -1,4 +1,4 @@
-package service
+package results
 
 import (
 	"encoding/json"
@@ -36,10 +36,10 @@ func TestDetailsComeBackWhole(t *testing.T) {
 		if rapid.Bool().Draw(t, "lacking") {
 			d.Lacking, d.Cut = []attempt.NotRecorded{{Kind: record.Video, Reason: "no display"}}, []string{strings.Repeat("much ", 50)}
 		}
-		got, err := unpack(pack(d))
+		got, err := Unpack(Pack(d))
 		require.NoError(t, err)
 		require.JSONEq(t, store.JSON(d), store.JSON(got))
 	})
-	_, err := unpack(store.Detail{})
+	_, err := Unpack(store.Detail{})
 	require.ErrorContains(t, err, "what an attempt says in detail")
 }

@@ -1,0 +1,91 @@
+package results
+
+import (
+	"bytes"
+	"compress/gzip"
+	"context"
+	"encoding/json"
+	"errors"
+	"io"
+
+	"parallelpane/internal/api"
+	"parallelpane/internal/store"
+)
+
+// The wall of a run that has ended changes no more, but for verdicts that are given
+// to its sessions afterwards. It is stored as it is sent. Whenever it is not there it
+// is drawn from the records again.
+
+// KeepWall stores a wall and returns it as it is sent.
+func (r *Results) KeepWall(v api.Run, revised int) ([]byte, error) {
+	api.Fill(&v)
+	raw, err := json.Marshal(v)
+	if err != nil {
+		return nil, err
+	}
+	var buf bytes.Buffer
+	zw, err := gzip.NewWriterLevel(&buf, gzip.BestSpeed)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := zw.Write(raw); err != nil {
+		return nil, err
+	}
+	if err := zw.Close(); err != nil {
+		return nil, err
+	}
+	return buf.Bytes(), r.store.Write(store.KeepWall(v.Number, revised, buf.Bytes()))
+}
+
+// Wall returns a run as JSON, compressed with gzip, if it has ended; otherwise the
+// run itself.
+func (r *Results) Wall(ctx context.Context, number int) (packed []byte, live *api.Run, err error) {
+	row, err := r.Row(ctx, number)
+	if err != nil {
+		return nil, nil, err
+	}
+	if v, ok := r.lab.Live(row.ID); ok {
+		return nil, &v, nil
+	}
+	packed, err = r.store.Wall(ctx, number)
+	if !errors.Is(err, store.ErrNotFound) {
+		return packed, nil, err
+	}
+	w, err := r.store.WholeRun(ctx, number)
+	if err != nil {
+		return nil, nil, err
+	}
+	v, err := RunOf(row, w)
+	if err != nil {
+		return nil, nil, err
+	}
+	packed, err = r.KeepWall(v, row.Revised)
+	return packed, nil, err
+}
+
+// RunID is the id of a run.
+func (r *Results) RunID(ctx context.Context, number int) (string, error) {
+	row, err := r.Row(ctx, number)
+	return row.ID, err
+}
+
+// Run returns a whole run.
+func (r *Results) Run(ctx context.Context, number int) (api.Run, error) {
+	packed, live, err := r.Wall(ctx, number)
+	if err != nil {
+		return api.Run{}, err
+	}
+	if live != nil {
+		return *live, nil
+	}
+	var v api.Run
+	zr, err := gzip.NewReader(bytes.NewReader(packed))
+	if err != nil {
+		return v, err
+	}
+	raw, err := io.ReadAll(zr)
+	if err != nil {
+		return v, err
+	}
+	return v, json.Unmarshal(raw, &v)
+}
