@@ -61,7 +61,7 @@ const (
 	sweepEvery = time.Hour
 	sweepParts = 24 // of the shelves, each sweep looks at one of so many for orphans
 	maxSwept   = 500
-	sweepBatch = 100            // files at once
+	sweepBatch = 30             // files at once
 	OrphanLife = 24 * time.Hour // for so long contents that no record names stay
 )
 

@@ -152,7 +152,7 @@ type Records interface {
 }
 
 // dropped is how many files go at once.
-const dropped = 100
+const dropped = 30
 
 // Sweep takes away the files that are to go: those whose time is over, and then,
 // while the rest is more than the total, those of tests that passed before others

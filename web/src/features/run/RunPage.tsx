@@ -178,7 +178,9 @@ function Window({
           </h2>
           <div
             className={
-              small ? "grid grid-cols-[repeat(auto-fill,minmax(8.5rem,1fr))] gap-1.5" : "flex flex-wrap gap-2"
+              small
+                ? "still grid grid-cols-[repeat(auto-fill,minmax(8.5rem,1fr))] gap-1.5"
+                : "flex flex-wrap gap-2"
             }
           >
             {panes.map((p) => (

@@ -29,12 +29,10 @@ export function Wall({ run, only }: { run: Run; only: string | null }) {
   const [show, setShow] = useState("");
   const panes = useMemo(() => run.panes.filter((p) => only === null || p.key === only), [run.panes, only]);
   const tests = useMemo(() => sought(run, only, text, show), [run, only, text, show]);
-  const present = useMemo(() => {
-    const out = new Set<Fill>();
-    for (const column of run.cells)
-      for (const c of column) if (c.state !== "undealt") out.add(fillOf(c.state, c.verdict));
-    return out;
-  }, [run.cells]);
+  const present = new Set<Fill>();
+  for (const [verdict, n] of Object.entries(run.counts)) if (n > 0 && verdict) present.add(verdict as Fill);
+  if ((run.counts[""] ?? 0) > 0) present.add("queued");
+  if (run.panes.some((p) => p.running > 0)) present.add("running");
   return (
     <Sheet
       title="Wall"

@@ -21,7 +21,7 @@ export function applied(run: Run, events: RunEvent[]): Run {
 }
 
 /** What comes within so many milliseconds is drawn at once. */
-const gather = 200;
+const gather = 300;
 
 /** A run that stays current by itself until it has ended. */
 export function useRun(number: string) {
