@@ -8,7 +8,6 @@ import (
 	"parallelpane/internal/core/combo"
 	"parallelpane/internal/core/device"
 	"parallelpane/internal/link"
-	"parallelpane/internal/store"
 )
 
 // none is the input or output of a route that has none.
@@ -21,18 +20,6 @@ type numberIn struct {
 type testIn struct {
 	Number int `path:"number" json:"-" description:"number of the run"`
 	Test   int `path:"test" json:"-" description:"index of the test, from 0"`
-}
-
-type runsIn struct {
-	Project string `query:"project" json:"-"`
-	Suite   string `query:"suite" json:"-"`
-	Matrix  string `query:"matrix" json:"-"`
-	Verdict string `query:"verdict" json:"-" description:"passed, failed, flaky, lab-fault, ended, skipped or unsupported"`
-	By      string `query:"by" json:"-" description:"who started it"`
-	State   string `query:"state" json:"-" enum:"open,ended"`
-	Text    string `query:"text" json:"-" description:"found in project, suite, matrix, environment, person or #number"`
-	Before  int    `query:"before" json:"-" description:"only numbers below this one"`
-	Limit   int    `query:"limit" json:"-" description:"at most this many; 50 if not given, 200 at most"`
 }
 
 type filesIn struct {
@@ -141,8 +128,8 @@ func (a *server) routes() {
 	add(a, "POST", "/runs", api.Runner, "Start a run", func(ctx context.Context, who api.Who, in *api.RunRequest) (api.Run, error) {
 		return s.Submit(ctx, who, *in)
 	})
-	add(a, "GET", "/runs", api.Viewer, "List runs, newest first", func(ctx context.Context, _ api.Who, in *runsIn) ([]api.RunSummary, error) {
-		return s.Runs(ctx, store.RunFilter(*in))
+	add(a, "GET", "/runs", api.Viewer, "List runs, newest first", func(ctx context.Context, _ api.Who, in *api.RunFilter) ([]api.RunSummary, error) {
+		return s.Runs(ctx, *in)
 	})
 	add(a, "POST", "/runs/preview", api.Viewer, "Work a request out without starting it", func(ctx context.Context, who api.Who, in *api.RunRequest) (api.Preview, error) {
 		return s.Preview(ctx, who, *in)

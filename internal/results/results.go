@@ -43,7 +43,7 @@ func New(st *store.Store, bl *blobs.Dir, lab Lab, source func(bundle, file strin
 }
 
 // Runs lists runs, newest first.
-func (r *Results) Runs(ctx context.Context, f store.RunFilter) ([]api.RunSummary, error) {
+func (r *Results) Runs(ctx context.Context, f api.RunFilter) ([]api.RunSummary, error) {
 	if f.Limit <= 0 || f.Limit > 200 {
 		f.Limit = 50
 	}
@@ -52,7 +52,7 @@ func (r *Results) Runs(ctx context.Context, f store.RunFilter) ([]api.RunSummary
 			return nil, api.Errorf(api.Invalid, "%v", err)
 		}
 	}
-	rows, err := r.store.Runs(ctx, f)
+	rows, err := r.store.Runs(ctx, store.RunFilter(f))
 	if err != nil {
 		return nil, err
 	}

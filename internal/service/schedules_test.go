@@ -42,7 +42,7 @@ func TestAnOccurrenceAndItsRunAreOneWrite(t *testing.T) {
 	require.ErrorContains(t, <-l.Fatal(), "killed here")
 	require.NoError(t, l.Close())
 	l.reopen()
-	runs, err := l.Runs(t.Context(), store.RunFilter{})
+	runs, err := l.Runs(t.Context(), api.RunFilter{})
 	require.NoError(t, err)
 	assert.Empty(t, runs)
 	assert.Equal(t, when, due(l).due, "it is due as before")

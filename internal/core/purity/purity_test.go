@@ -1,4 +1,5 @@
-// Package purity checks that the core stays free of I/O and of clocks.
+// Package purity checks that the core stays free of I/O and of clocks, and that the
+// imports of the packages around it point downwards only.
 package purity
 
 import (
@@ -7,6 +8,7 @@ import (
 	"go/token"
 	"io/fs"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -53,4 +55,38 @@ func TestCoreImportsNothingThatActs(t *testing.T) {
 		return nil
 	}))
 	assert.Greater(t, files, 4)
+}
+
+// arrows says what of ours, besides the core, a package may import.
+var arrows = map[string][]string{
+	"api":     {},
+	"client":  {"api"},
+	"store":   {},
+	"blobs":   {},
+	"link":    {},
+	"secrets": {},
+	"access":  {"api", "store"},
+	"keep":    {"api", "store", "blobs"},
+	"results": {"api", "store", "blobs"},
+	"report":  {"api"},
+	"snippet": {"api"},
+}
+
+func TestImportsPointDownwards(t *testing.T) {
+	for room, may := range arrows {
+		files, err := filepath.Glob(filepath.Join("..", "..", room, "*.go"))
+		require.NoError(t, err)
+		require.NotEmpty(t, files, room)
+		for _, path := range files {
+			if strings.HasSuffix(path, "_test.go") {
+				continue
+			}
+			f, err := parser.ParseFile(token.NewFileSet(), path, nil, parser.ImportsOnly)
+			require.NoError(t, err)
+			for _, spec := range f.Imports {
+				name, ours := strings.CutPrefix(strings.Trim(spec.Path.Value, `"`), "parallelpane/internal/")
+				assert.True(t, !ours || strings.HasPrefix(name, "core/") || slices.Contains(may, name), "%s imports %s", path, name)
+			}
+		}
+	}
 }
