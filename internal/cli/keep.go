@@ -9,6 +9,7 @@ import (
 
 	"parallelpane/internal/api"
 	"parallelpane/internal/core/retain"
+	"parallelpane/internal/term"
 )
 
 func (r *root) keepCmd() *cobra.Command {
@@ -57,7 +58,7 @@ project "*" hold for every project that has none of its own. Verdicts and steps 
 					rules, whose = retain.Defaults, "as usual"
 				}
 			}
-			t := newTable("KIND", "VERDICT", "KEPT", "SETTLED FOR")
+			t := term.NewTable("KIND", "VERDICT", "KEPT", "SETTLED FOR")
 			for _, x := range rules {
 				kind, v, days := string(x.Kind), string(x.Verdict), fmt.Sprintf("%g days", x.Days)
 				if kind == "" {
@@ -96,7 +97,7 @@ func (r *root) sweepCmd() *cobra.Command {
 				return r.writeJSON(s)
 			}
 			if s.Count > 0 && dry {
-				t := newTable("SESSION", "FILE", "PROJECT", "VERDICT", "SIZE", "WHY")
+				t := term.NewTable("SESSION", "FILE", "PROJECT", "VERDICT", "SIZE", "WHY")
 				for _, f := range s.Files {
 					t.Row(f.Session, f.Name, f.Project, f.Verdict.Words(), humanize.Bytes(uint64(f.Size)), f.Why)
 				}

@@ -30,6 +30,7 @@ import (
 	"parallelpane/internal/httpapi"
 	"parallelpane/internal/service"
 	"parallelpane/internal/sessions"
+	"parallelpane/internal/term"
 )
 
 func (r *root) serveCmd() *cobra.Command {
@@ -226,12 +227,12 @@ func (r *root) agentCheck(ctx context.Context) error {
 		return r.writeJSON(m)
 	}
 	fmt.Fprintf(r.out, "%s, %s, %d cores, %s memory. Advice: %d slots.\n\n", m.OSVersion, m.Arch, m.Cores, humanize.IBytes(uint64(m.MemoryMB)<<20), m.Slots)
-	t := newTable("browser", "version", "where", "driver", "version", "fits")
+	t := term.NewTable("browser", "version", "where", "driver", "version", "fits")
 	usable := 0
 	for _, b := range m.Browsers {
-		fits := paint(verdict.Passed, "yes")
+		fits := term.Paint(verdict.Passed, "yes")
 		if !b.Fits {
-			fits = paint(verdict.Failed, "no")
+			fits = term.Paint(verdict.Failed, "no")
 		} else {
 			usable++
 		}
@@ -309,7 +310,7 @@ func (r *root) agentsCmd() *cobra.Command {
 				fmt.Fprintln(r.out, "No agent has joined yet. Start one on a machine with browsers: pane agent --service", c.Base)
 				return nil
 			}
-			t := newTable("agent", "state", "slots", "advice", "system", "browsers", "works on")
+			t := term.NewTable("agent", "state", "slots", "advice", "system", "browsers", "works on")
 			for _, a := range agents {
 				t.Row(agentRow(a)...)
 			}
@@ -350,7 +351,7 @@ func (r *root) changeAgent(ctx context.Context, method, name, what, done string)
 }
 
 func agentRow(a api.Agent) []string {
-	state := paint(verdict.Passed, "online")
+	state := term.Paint(verdict.Passed, "online")
 	if a.Away != "" {
 		state = a.Away
 		if !a.Online && a.LastSeen != nil {
@@ -363,14 +364,14 @@ func agentRow(a api.Agent) []string {
 	}
 	name := a.Name
 	if a.Machine.StandIn {
-		name += faint("\nstand-in")
+		name += term.Faint("\nstand-in")
 	}
 	if a.Machine.Pool != "" && a.Machine.Pool != fleet.Shared {
-		name += faint("\nonly " + a.Machine.Pool)
+		name += term.Faint("\nonly " + a.Machine.Pool)
 	}
 	advice := "–"
 	if a.Advice.Slots > 0 {
-		advice = fmt.Sprintf("%d slots\n", a.Advice.Slots) + faint(lipgloss.NewStyle().Width(24).Render(a.Advice.Why))
+		advice = fmt.Sprintf("%d slots\n", a.Advice.Slots) + term.Faint(lipgloss.NewStyle().Width(24).Render(a.Advice.Why))
 	}
 	var browsers, work []string
 	for _, b := range a.Machine.Browsers {
@@ -425,7 +426,7 @@ func (r *root) tokenCmd() *cobra.Command {
 			if r.json {
 				return r.writeJSON(tokens)
 			}
-			t := newTable("id", "name", "role", "made")
+			t := term.NewTable("id", "name", "role", "made")
 			for _, k := range tokens {
 				t.Row(k.ID, k.Name, string(k.Role), humanize.Time(*k.CreatedAt))
 			}

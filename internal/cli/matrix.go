@@ -16,6 +16,7 @@ import (
 	"parallelpane/internal/core/source"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/project"
+	"parallelpane/internal/term"
 )
 
 // matrixOptions are the flags of matrix plan.
@@ -143,7 +144,7 @@ func (r *root) writePlan(m combo.Matrix, plan api.PlannedMatrix) {
 	if plan.Agents != nil {
 		heads = append(heads, "agents")
 	}
-	t := newTable(heads...)
+	t := term.NewTable(heads...)
 	impossible := 0
 	for i, c := range plan.Combinations {
 		row := []string{fmt.Sprint(i + 1)}
@@ -153,7 +154,7 @@ func (r *root) writePlan(m combo.Matrix, plan api.PlannedMatrix) {
 		if plan.Agents != nil {
 			who := fmt.Sprint(len(plan.Agents[i]))
 			if c.Impossible != "" {
-				who = paint(verdict.Unsupported, "none")
+				who = term.Paint(verdict.Unsupported, "none")
 				impossible++
 			}
 			row = append(row, who)
@@ -176,7 +177,7 @@ func (r *root) writePlan(m combo.Matrix, plan api.PlannedMatrix) {
 		for _, c := range plan.Combinations {
 			if c.Impossible != "" && !shown[c.Impossible] && len(shown) < maxMissingShown {
 				shown[c.Impossible] = true
-				fmt.Fprintf(r.out, "  %s: %s\n", c.Label, faint(c.Impossible))
+				fmt.Fprintf(r.out, "  %s: %s\n", c.Label, term.Faint(c.Impossible))
 			}
 		}
 	}
@@ -193,6 +194,6 @@ func (r *root) writePlan(m combo.Matrix, plan api.PlannedMatrix) {
 		for _, axis := range (combo.Combination{Values: miss.Values}).Names() {
 			parts = append(parts, axis+"="+miss.Values[axis])
 		}
-		fmt.Fprintf(r.out, "  %s: %s\n", strings.Join(parts, " "), faint(miss.Reason))
+		fmt.Fprintf(r.out, "  %s: %s\n", strings.Join(parts, " "), term.Faint(miss.Reason))
 	}
 }

@@ -13,6 +13,7 @@ import (
 
 	"parallelpane/internal/api"
 	"parallelpane/internal/core/dispatch"
+	"parallelpane/internal/term"
 )
 
 func (r *root) presetCmd() *cobra.Command {
@@ -109,7 +110,7 @@ func (r *root) presets(ctx context.Context, text string) error {
 		fmt.Fprintln(r.out, "No preset yet. Save one in a project's directory: pane preset save NAME, with the flags of pane run")
 		return nil
 	}
-	t := newTable("preset", "project", "suite", "matrix", "changed", "used")
+	t := term.NewTable("preset", "project", "suite", "matrix", "changed", "used")
 	for _, p := range list {
 		used := "never"
 		if p.Used > 0 {
@@ -177,7 +178,7 @@ func (r *root) writeQuotas(all []api.Quota) error {
 		fmt.Fprintln(r.out, "No quota. Projects share the lab evenly; set one with: pane quota set project NAME --slots N")
 		return nil
 	}
-	t := newTable("id", "kind", "name", "slots", "weight")
+	t := term.NewTable("id", "kind", "name", "slots", "weight")
 	for _, q := range all {
 		slots, weight := "no bound", "1"
 		if q.Slots > 0 {
@@ -257,7 +258,7 @@ func writeSchedule(r *root, s api.Schedule) {
 		fmt.Fprintln(r.out, "  "+t.Format("Mon 2 Jan 2006 15:04 -07:00"))
 	}
 	if s.LastNote != "" {
-		fmt.Fprintln(r.out, "  "+faint("last: "+s.LastNote))
+		fmt.Fprintln(r.out, "  "+term.Faint("last: "+s.LastNote))
 	}
 }
 

@@ -25,6 +25,7 @@ import (
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/project"
 	"parallelpane/internal/script"
+	"parallelpane/internal/term"
 )
 
 // runOptions are the flags that make a run request, and those of run itself.
@@ -151,7 +152,7 @@ func (r *root) preview(ctx context.Context, c *client.Client, req api.RunRequest
 	fmt.Fprintf(r.out, "%d tests of %s on %d combinations of %s: %d to run.\n", len(p.Tests), p.Suite, len(p.Combinations), p.Matrix, p.Cases)
 	for _, x := range p.Combinations {
 		if x.Impossible != "" {
-			fmt.Fprintf(r.out, "  %s %s: %s\n", shapes[verdict.Unsupported], x.Label, faint(x.Impossible))
+			fmt.Fprintf(r.out, "  %s %s: %s\n", term.Shapes[verdict.Unsupported], x.Label, term.Faint(x.Impossible))
 		}
 	}
 	if p.ExpectedS == 0 {
@@ -162,7 +163,7 @@ func (r *root) preview(ctx context.Context, c *client.Client, req api.RunRequest
 	if p.Unknown > 0 {
 		how = fmt.Sprintf(" (%d of them have no past to go by)", p.Unknown)
 	}
-	fmt.Fprintf(r.out, "Started now it would end after about %s%s.\n", took(time.Duration(p.ExpectedS*float64(time.Second))), how)
+	fmt.Fprintf(r.out, "Started now it would end after about %s%s.\n", term.Took(time.Duration(p.ExpectedS*float64(time.Second))), how)
 	fmt.Fprintf(r.out, "The last %d runs met %d of %d pairs of test and combination.\n", p.Met.Runs, p.Met.Met, p.Met.Pairs)
 	return nil
 }
@@ -205,22 +206,22 @@ func (r *root) attend(ctx context.Context, c *client.Client, run api.Run, o runO
 	}
 	end := ""
 	if run.ExpectedAt != nil {
-		end = fmt.Sprintf(" Expected to take %s.", took(time.Until(*run.ExpectedAt)))
+		end = fmt.Sprintf(" Expected to take %s.", term.Took(time.Until(*run.ExpectedAt)))
 	}
 	fmt.Fprintf(r.err, "Run #%d: %d tests on %d combinations.%s %s\n", run.Number, len(run.Tests), len(run.Panes), end, address)
 	if n := len(run.Plan.Missing) + run.Plan.Cover.Left; n > 0 {
 		fmt.Fprintf(r.err, "%d combinations are left out; pane show %d says why.\n", n, run.Number)
 	}
-	p := newProgress(r.err, o.watch, r.json)
+	p := term.NewProgress(r.err, o.watch, r.json)
 	err := c.Follow(ctx, run.Number, func(fresh api.Run) bool {
 		run = fresh
-		p.whole(run)
+		p.Whole(run)
 		return run.State == api.Ended
 	}, func(e api.Event) bool {
-		p.event(e, run)
+		p.Event(e, run)
 		return e.Run != nil && e.Run.State == api.Ended
 	})
-	p.done()
+	p.Done()
 	if errors.Is(err, context.Canceled) {
 		return r.interrupted(c, run.Number)
 	}
@@ -266,7 +267,7 @@ func (r *root) writeRun(ctx context.Context, c *client.Client, run api.Run) erro
 	if r.json {
 		return r.writeJSON(run)
 	}
-	faults, err := faultsOf(run, func(test int) (res api.TestResult, err error) {
+	faults, err := term.FaultsOf(run, func(test int) (res api.TestResult, err error) {
 		err = c.Get(ctx, fmt.Sprintf("/runs/%d/tests/%d", run.Number, test), &res)
 		return
 	}, c.Base)
@@ -274,22 +275,22 @@ func (r *root) writeRun(ctx context.Context, c *client.Client, run api.Run) erro
 		return err
 	}
 	fmt.Fprintln(r.out)
-	writeWall(r.out, run)
-	writeMissing(r.out, run)
-	writeFaults(r.out, faults)
+	term.Wall(r.out, run)
+	term.Missing(r.out, run)
+	term.Faults(r.out, faults)
 	v := run.Verdict.Words()
 	if run.State != api.Ended {
 		v = string(run.State)
 	}
 	spent := ""
 	if run.StartedAt != nil && run.EndedAt != nil {
-		spent = " in " + took(run.EndedAt.Sub(*run.StartedAt))
+		spent = " in " + term.Took(run.EndedAt.Sub(*run.StartedAt))
 	}
 	why := ""
 	if run.Why != "" {
 		why = " (" + run.Why + ")"
 	}
-	fmt.Fprintf(r.out, "\nRun #%d %s%s%s: %s\n%s/runs/%d\n", run.Number, paint(run.Verdict, v), why, spent, counts(run.Counts), c.Base, run.Number)
+	fmt.Fprintf(r.out, "\nRun #%d %s%s%s: %s\n%s/runs/%d\n", run.Number, term.Paint(run.Verdict, v), why, spent, term.Counts(run.Counts), c.Base, run.Number)
 	return nil
 }
 
@@ -357,7 +358,7 @@ func (r *root) runsCmd() *cobra.Command {
 				}
 				return nil
 			}
-			t := newTable("run", "suite", "matrix", "verdict", "panes", "tests", "by", "started")
+			t := term.NewTable("run", "suite", "matrix", "verdict", "panes", "tests", "by", "started")
 			for _, run := range runs {
 				v := run.Verdict.Words()
 				if run.State != api.Ended {
@@ -365,9 +366,9 @@ func (r *root) runsCmd() *cobra.Command {
 				}
 				glass := ""
 				for _, p := range run.Panes {
-					glass += paint(p.Verdict, shapes[p.Verdict])
+					glass += term.Paint(p.Verdict, term.Shapes[p.Verdict])
 				}
-				t.Row("#"+strconv.Itoa(run.Number), run.Project+" "+run.Suite, run.Matrix, paint(run.Verdict, v), glass, counts(run.Counts), run.By, humanize.Time(*run.CreatedAt))
+				t.Row("#"+strconv.Itoa(run.Number), run.Project+" "+run.Suite, run.Matrix, term.Paint(run.Verdict, v), glass, term.Counts(run.Counts), run.By, humanize.Time(*run.CreatedAt))
 			}
 			fmt.Fprintln(r.out, t)
 			return nil
@@ -433,15 +434,15 @@ var stepVerdict = map[attempt.State]verdict.Verdict{attempt.Passed: verdict.Pass
 	attempt.LabFault: verdict.LabFault, attempt.Skipped: verdict.Skipped, attempt.Unrun: verdict.Pending}
 
 func writeTest(w io.Writer, res api.TestResult, base string) {
-	fmt.Fprintf(w, "%s\n%s\n", res.Test.Name, faint(res.Test.File))
+	fmt.Fprintf(w, "%s\n%s\n", res.Test.Name, term.Faint(res.Test.File))
 	for _, p := range res.Results {
 		if p.Cell.State == api.Undealt {
 			continue
 		}
-		fmt.Fprintf(w, "\n%s %s  %s %s\n", paint(p.Cell.Verdict, shapes[p.Cell.Verdict]), p.Pane.Label, paint(p.Cell.Verdict, p.Cell.Verdict.Words()), p.Cell.Why)
+		fmt.Fprintf(w, "\n%s %s  %s %s\n", term.Paint(p.Cell.Verdict, term.Shapes[p.Cell.Verdict]), p.Pane.Label, term.Paint(p.Cell.Verdict, p.Cell.Verdict.Words()), p.Cell.Why)
 		for _, a := range p.Attempts {
-			fmt.Fprintf(w, "  attempt %d on %s, %s: %s\n", a.Number, a.Agent, millis(a.TookMS), paint(a.Verdict, a.Verdict.Words()))
-			fmt.Fprintf(w, "    %s\n", faint(base+"/sessions/"+a.ID))
+			fmt.Fprintf(w, "  attempt %d on %s, %s: %s\n", a.Number, a.Agent, term.Millis(a.TookMS), term.Paint(a.Verdict, a.Verdict.Words()))
+			fmt.Fprintf(w, "    %s\n", term.Faint(base+"/sessions/"+a.ID))
 			for _, c := range a.Detail.Cut {
 				fmt.Fprintf(w, "    left out: %s\n", c)
 			}
@@ -450,9 +451,9 @@ func writeTest(w io.Writer, res api.TestResult, base string) {
 			}
 			for _, s := range a.Detail.Steps {
 				v := stepVerdict[s.State]
-				fmt.Fprintf(w, "  %s %7s  %s %s\n", paint(v, shapes[v]), millis(s.TookMS), s.Title, faint(fmt.Sprintf("%s:%d", s.At.File, s.At.Line)))
+				fmt.Fprintf(w, "  %s %7s  %s %s\n", term.Paint(v, term.Shapes[v]), term.Millis(s.TookMS), s.Title, term.Faint(fmt.Sprintf("%s:%d", s.At.File, s.At.Line)))
 				if s.Message != "" {
-					fmt.Fprintf(w, "             %s\n", paint(v, strings.ReplaceAll(s.Message, "\n", "\n             ")))
+					fmt.Fprintf(w, "             %s\n", term.Paint(v, strings.ReplaceAll(s.Message, "\n", "\n             ")))
 				}
 			}
 		}
@@ -496,7 +497,7 @@ func (r *root) cancelCmd() *cobra.Command {
 			if r.json {
 				return r.writeJSON(run)
 			}
-			fmt.Fprintf(r.out, "Run #%d is cancelled: %s\n", number, counts(run.Counts))
+			fmt.Fprintf(r.out, "Run #%d is cancelled: %s\n", number, term.Counts(run.Counts))
 			return nil
 		},
 	}

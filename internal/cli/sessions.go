@@ -17,6 +17,7 @@ import (
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/link"
 	"parallelpane/internal/recording"
+	"parallelpane/internal/term"
 )
 
 func (r *root) sessionsCmd() *cobra.Command {
@@ -77,7 +78,7 @@ func (r *root) sessions(ctx context.Context, q url.Values) error {
 		fmt.Fprintln(r.out, "There are no sessions yet. Run a suite with pane run, or point a runner at "+c.Base+"/webdriver.")
 		return nil
 	}
-	t := newTable("SESSION", "", "NAME", "COMBINATION", "RUN", "AGENT", "WHEN", "TOOK")
+	t := term.NewTable("SESSION", "", "NAME", "COMBINATION", "RUN", "AGENT", "WHEN", "TOOK")
 	for _, s := range all {
 		t.Row(s.ID, sessionState(s), s.Name, s.Label, fmt.Sprintf("%d", s.Run), s.Agent, humanize.Time(*s.QueuedAt), sessionTook(s))
 	}
@@ -88,7 +89,7 @@ func (r *root) sessions(ctx context.Context, q url.Values) error {
 func sessionState(s api.SessionSummary) string {
 	switch {
 	case s.Verdict != "":
-		return paint(s.Verdict, shapes[s.Verdict]+" "+s.Verdict.Words())
+		return term.Paint(s.Verdict, term.Shapes[s.Verdict]+" "+s.Verdict.Words())
 	case s.State == "waiting":
 		return fmt.Sprintf("waiting (%d ahead)", s.Ahead)
 	}
@@ -103,7 +104,7 @@ func sessionTook(s api.SessionSummary) string {
 	if s.EndedAt != nil {
 		end = *s.EndedAt
 	}
-	return took(end.Sub(*s.OpenedAt))
+	return term.Took(end.Sub(*s.OpenedAt))
 }
 
 func (r *root) sessionCmd() *cobra.Command {
@@ -175,10 +176,10 @@ func (r *root) showSession(ctx context.Context, c *client.Client, s api.Session)
 		if len(what) > 90 {
 			what = what[:90] + "…"
 		}
-		fmt.Fprintf(r.out, "  %9s %8s  %s %s\n", millis(int64(x.AtMS)), millis(int64(x.TookMS)), paint(v, x.Name), faint(what))
+		fmt.Fprintf(r.out, "  %9s %8s  %s %s\n", term.Millis(int64(x.AtMS)), term.Millis(int64(x.TookMS)), term.Paint(v, x.Name), term.Faint(what))
 		if x.Error != "" {
 			first, _, _ := strings.Cut(x.Message, "\n")
-			fmt.Fprintf(r.out, "                       %s\n", paint(v, strings.TrimRight(x.Error+": "+first, ": ")))
+			fmt.Fprintf(r.out, "                       %s\n", term.Paint(v, strings.TrimRight(x.Error+": "+first, ": ")))
 		}
 	}
 	return nil
@@ -264,7 +265,7 @@ A single word is for all of them. Sessions that name no project are of the proje
 			if r.json {
 				return r.writeJSON(now)
 			}
-			t := newTable("KIND", "SCRIPTS", "RUNNERS' SESSIONS", "SETTLED BY")
+			t := term.NewTable("KIND", "SCRIPTS", "RUNNERS' SESSIONS", "SETTLED BY")
 			for _, kind := range record.Kinds {
 				by := "as usual"
 				if _, own := now.Record[kind]; own {

@@ -20,6 +20,7 @@ import (
 	"parallelpane/internal/project"
 	"parallelpane/internal/script"
 	"parallelpane/internal/script/webdrive"
+	"parallelpane/internal/term"
 )
 
 // tryOptions are the flags of try.
@@ -95,9 +96,9 @@ func (r *root) try(ctx context.Context, o tryOptions) error {
 	defer func() { s.close(out.Verdict, out.Message) }()
 	set.Scope.Browser = s.name
 	if !r.json {
-		fmt.Fprintf(r.out, "%s on %s %s as %s, open after %s\n", sc.Name, s.name, s.version, profile.Name, took(time.Since(began)))
+		fmt.Fprintf(r.out, "%s on %s %s as %s, open after %s\n", sc.Name, s.name, s.version, profile.Name, term.Took(time.Since(began)))
 		for _, m := range s.emulated.Missing {
-			fmt.Fprintf(r.out, "  %s\n", faint("not emulated: "+m.Feature+" ("+m.Reason+")"))
+			fmt.Fprintf(r.out, "  %s\n", term.Faint("not emulated: "+m.Feature+" ("+m.Reason+")"))
 		}
 	}
 	if o.ask {
@@ -108,7 +109,7 @@ func (r *root) try(ctx context.Context, o tryOptions) error {
 		err = r.writeJSON(map[string]any{"verdict": out.Verdict, "message": out.Message, "steps": out.Steps, "browser": s.name, "version": s.version,
 			"device": profile.Name, "emulated": s.emulated, "took_ms": time.Since(began).Milliseconds()})
 	} else {
-		fmt.Fprintf(r.out, "%s in %s\n", paint(out.Verdict, shapes[out.Verdict]+" "+out.Verdict.Words()), took(time.Since(began)))
+		fmt.Fprintf(r.out, "%s in %s\n", term.Paint(out.Verdict, term.Shapes[out.Verdict]+" "+out.Verdict.Words()), term.Took(time.Since(began)))
 	}
 	switch {
 	case err != nil:
@@ -201,9 +202,9 @@ func (s *steps) StepDone(res attempt.Step) {
 	if s.brief {
 		place = res.Matched
 	}
-	fmt.Fprintf(s.r.out, "  %s %7s  %s %s\n", paint(v, shapes[v]), millis(res.TookMS), res.Title, faint(place))
+	fmt.Fprintf(s.r.out, "  %s %7s  %s %s\n", term.Paint(v, term.Shapes[v]), term.Millis(res.TookMS), res.Title, term.Faint(place))
 	if res.Message != "" {
-		fmt.Fprintf(s.r.out, "             %s\n", paint(v, strings.ReplaceAll(res.Message, "\n", "\n             ")))
+		fmt.Fprintf(s.r.out, "             %s\n", term.Paint(v, strings.ReplaceAll(res.Message, "\n", "\n             ")))
 	}
 }
 

@@ -14,6 +14,7 @@ import (
 	"parallelpane/internal/api"
 	"parallelpane/internal/core/plan"
 	"parallelpane/internal/core/verdict"
+	"parallelpane/internal/term"
 )
 
 func (r *root) whyCmd() *cobra.Command {
@@ -66,13 +67,13 @@ func (r *root) writeWhy(w api.Why) {
 		fmt.Fprintf(r.out, "%d agents can do %s\n", n, w.Needs.Plain())
 	}
 	for _, name := range w.Idle {
-		fmt.Fprintf(r.out, "  %s %s  idle\n", paint(verdict.Passed, "■"), name)
+		fmt.Fprintf(r.out, "  %s %s  idle\n", term.Paint(verdict.Passed, "■"), name)
 	}
 	for _, name := range w.Busy {
-		fmt.Fprintf(r.out, "  %s %s  busy\n", paint(verdict.Flaky, "◧"), name)
+		fmt.Fprintf(r.out, "  %s %s  busy\n", term.Paint(verdict.Flaky, "◧"), name)
 	}
 	for _, name := range slices.Sorted(maps.Keys(w.Away)) {
-		fmt.Fprintf(r.out, "  %s %s  %s\n", paint(verdict.Pending, "□"), name, w.Away[name])
+		fmt.Fprintf(r.out, "  %s %s  %s\n", term.Paint(verdict.Pending, "□"), name, w.Away[name])
 	}
 	if len(w.Nearest) == 0 {
 		return
@@ -87,7 +88,7 @@ func (r *root) writeWhy(w api.Why) {
 		for _, l := range g.Lacks {
 			lacks = append(lacks, l.String())
 		}
-		fmt.Fprintf(r.out, "  %s\n      %s\n", strings.Join(g.Agents, ", "), faint(strings.Join(lacks, "; ")))
+		fmt.Fprintf(r.out, "  %s\n      %s\n", strings.Join(g.Agents, ", "), term.Faint(strings.Join(lacks, "; ")))
 	}
 }
 
@@ -185,7 +186,7 @@ func forecastFile(file, fleetFile string, limit int, more []int) (f api.Forecast
 	return f, err
 }
 
-func seconds(s float64) string { return took(time.Duration(s * float64(time.Second))) }
+func seconds(s float64) string { return term.Took(time.Duration(s * float64(time.Second))) }
 
 func (r *root) writeForecast(f api.ForecastAnswer) {
 	over := "–"
@@ -204,7 +205,7 @@ func (r *root) writeForecast(f api.ForecastAnswer) {
 	for _, k := range f.WhatIf {
 		longest = max(longest, k.Makespan)
 	}
-	t := newTable("agents", "slots", "ends after", "bound", "", "added")
+	t := term.NewTable("agents", "slots", "ends after", "bound", "", "added")
 	for _, k := range f.WhatIf {
 		bar := ""
 		if longest > 0 {

@@ -12,6 +12,7 @@ import (
 	"parallelpane/internal/core/source"
 	"parallelpane/internal/project"
 	"parallelpane/internal/script"
+	"parallelpane/internal/term"
 )
 
 func (r *root) lintCmd() *cobra.Command {
@@ -112,7 +113,7 @@ func (r *root) devicesCmd() *cobra.Command {
 			if r.json {
 				return r.writeJSON(list)
 			}
-			t := newTable("device", "what it is", "viewport", "density", "touch", "layout")
+			t := term.NewTable("device", "what it is", "viewport", "density", "touch", "layout")
 			for _, p := range list {
 				layout, touch := "wide", "–"
 				if p.Small() {

@@ -70,6 +70,7 @@ var arrows = map[string][]string{
 	"results": {"api", "store", "blobs"},
 	"report":  {"api"},
 	"snippet": {"api"},
+	"term":    {"api"},
 }
 
 func TestImportsPointDownwards(t *testing.T) {

@@ -1,4 +1,4 @@
-package cli
+package term
 
 import (
 	"fmt"
@@ -14,9 +14,9 @@ import (
 	"parallelpane/internal/core/verdict"
 )
 
-// progress shows a run as it goes: on a terminal one live line a combination,
+// Progress shows a run as it goes: on a terminal one live line a combination,
 // elsewhere a line whenever a combination ends.
-type progress struct {
+type Progress struct {
 	w     io.Writer
 	watch bool
 	quiet bool
@@ -29,16 +29,18 @@ type progress struct {
 	tests map[string]bool
 }
 
-func newProgress(w io.Writer, watch, quiet bool) *progress {
-	p := &progress{w: w, watch: watch, quiet: quiet, told: map[int]bool{}, tests: map[string]bool{}}
+// NewProgress tells of a run on w: with watch each pane has a line that is drawn
+// anew, without it each pane a line once it is over; quiet says nothing.
+func NewProgress(w io.Writer, watch, quiet bool) *Progress {
+	p := &Progress{w: w, watch: watch, quiet: quiet, told: map[int]bool{}, tests: map[string]bool{}}
 	if f, ok := w.(*os.File); ok && term.IsTerminal(int(f.Fd())) && !watch && !quiet {
 		p.bars = mpb.New(mpb.WithOutput(w), mpb.WithAutoRefresh())
 	}
 	return p
 }
 
-// whole takes the run as it stands.
-func (p *progress) whole(run api.Run) {
+// Whole takes the run as it stands.
+func (p *Progress) Whole(run api.Run) {
 	p.mu.Lock()
 	first := p.panes == nil
 	p.panes = run.Panes
@@ -62,34 +64,26 @@ func (p *progress) whole(run api.Run) {
 	}
 }
 
-// dealt is how many tests a pane has in its run.
-func dealt(p api.Pane) (n int) {
-	for _, k := range p.Counts {
-		n += k
-	}
-	return n
-}
-
 // line is one combination: its panes of glass, its counts, its agents.
-func (p *progress) line(i, width, tests int) string {
+func (p *Progress) line(i, width, tests int) string {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	pane := p.panes[i]
 	glass := ""
 	for _, v := range []verdict.Verdict{verdict.Passed, verdict.Failed, verdict.Flaky, verdict.LabFault, verdict.Ended, verdict.Unsupported, verdict.Skipped, verdict.Pending} {
 		for range pane.Counts[v] * min(tests, 30) / max(1, tests) {
-			glass += paint(v, shapes[v])
+			glass += Paint(v, Shapes[v])
 		}
 	}
 	agent := ""
 	if n := len(pane.Agents); n > 0 && pane.State == api.Running {
-		agent = faint("on " + pane.Agents[n-1])
+		agent = Faint("on " + pane.Agents[n-1])
 	}
-	return fmt.Sprintf("%-*s  %s  %s  %s", width, pane.Label, glass, counts(pane.Counts), agent)
+	return fmt.Sprintf("%-*s  %s  %s  %s", width, pane.Label, glass, Counts(pane.Counts), agent)
 }
 
 // advance completes a pane's line, which stops its being drawn anew.
-func (p *progress) advance(i int) {
+func (p *Progress) advance(i int) {
 	p.mu.Lock()
 	pane := p.panes[i]
 	p.mu.Unlock()
@@ -102,7 +96,7 @@ func (p *progress) advance(i int) {
 	p.lines[i].SetCurrent(int64(done))
 }
 
-func (p *progress) event(e api.Event, run api.Run) {
+func (p *Progress) Event(e api.Event, run api.Run) {
 	for _, pane := range e.Panes {
 		p.mu.Lock()
 		p.panes[pane.Index] = pane
@@ -120,24 +114,24 @@ func (p *progress) event(e api.Event, run api.Run) {
 			continue
 		}
 		p.tests[key] = true
-		fmt.Fprintf(p.w, "%s  %s  %s  %s\n", paint(c.Verdict, shapes[c.Verdict]+" "+c.Verdict.Words()), p.panes[c.Pane].Label, run.Tests[c.Test].Name,
-			faint(millis(c.TookMS)))
+		fmt.Fprintf(p.w, "%s  %s  %s  %s\n", Paint(c.Verdict, Shapes[c.Verdict]+" "+c.Verdict.Words()), p.panes[c.Pane].Label, run.Tests[c.Test].Name,
+			Faint(Millis(c.TookMS)))
 	}
 	for _, pane := range e.Panes {
 		p.tell(pane)
 	}
 }
 
-func (p *progress) tell(pane api.Pane) {
+func (p *Progress) tell(pane api.Pane) {
 	if p.quiet || pane.State != api.Ended || p.told[pane.Index] {
 		return
 	}
 	p.told[pane.Index] = true
-	fmt.Fprintf(p.w, "%s %s: %s\n", paint(pane.Verdict, shapes[pane.Verdict]), pane.Label, counts(pane.Counts))
+	fmt.Fprintf(p.w, "%s %s: %s\n", Paint(pane.Verdict, Shapes[pane.Verdict]), pane.Label, Counts(pane.Counts))
 }
 
-// done leaves the last state on the screen.
-func (p *progress) done() {
+// Done leaves the last state on the screen.
+func (p *Progress) Done() {
 	if p.bars == nil {
 		return
 	}
