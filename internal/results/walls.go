@@ -87,5 +87,7 @@ func (r *Results) Run(ctx context.Context, number int) (api.Run, error) {
 	if err != nil {
 		return v, err
 	}
-	return v, json.Unmarshal(raw, &v)
+	err = json.Unmarshal(raw, &v)
+	v.RunSummary.Panes = Glances(&v) // a run says more of its panes under the same name
+	return v, err
 }

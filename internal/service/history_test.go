@@ -16,6 +16,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"parallelpane/internal/api"
@@ -23,6 +24,7 @@ import (
 	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/link"
+	"parallelpane/internal/results"
 )
 
 // lab is a service without a network: the test plays the agents.
@@ -224,4 +226,19 @@ func history(t *testing.T, rng *rand.Rand) {
 		}
 	}
 	require.Zero(t, done.Counts[verdict.Pending])
+
+	// A wall that is lost is drawn from the records again, as it was.
+	row, err := l.store.RunByNumber(t.Context(), run.Number)
+	require.NoError(t, err)
+	w, err := l.store.WholeRun(t.Context(), run.Number)
+	require.NoError(t, err)
+	again, err := results.RunOf(row, w)
+	require.NoError(t, err)
+	for _, v := range []*api.Run{&done, &again} {
+		api.Fill(v)
+		for i := range v.Panes {
+			slices.Sort(v.Panes[i].Agents)
+		}
+	}
+	require.True(t, assert.ObjectsAreEqual(done, again))
 }
