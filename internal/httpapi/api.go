@@ -250,6 +250,10 @@ func bindFields(c fiber.Ctx, v reflect.Value) error {
 	return nil
 }
 
+// drained is how much of a body that is too large is read and forgotten, in bytes:
+// a client that is still writing when its connection closes never reads why.
+const drained = 32 << 20
+
 // body reads the request's body up to a limit.
 func body(c fiber.Ctx, limit int) ([]byte, error) {
 	raw, err := io.ReadAll(io.LimitReader(stream(c), int64(limit)+1))
@@ -257,6 +261,7 @@ func body(c fiber.Ctx, limit int) ([]byte, error) {
 		return nil, invalid("the body could not be read: %v", err)
 	}
 	if len(raw) > limit {
+		_, _ = io.Copy(io.Discard, io.LimitReader(stream(c), drained))
 		return nil, &api.Error{Kind: api.TooLarge, Message: fmt.Sprintf("the body is larger than %d MiB", limit>>20)}
 	}
 	return raw, nil
