@@ -6,7 +6,6 @@ import { fillOf, GlassMark, said } from "../../ui/Glass";
 import { took } from "../../ui/words";
 
 const rowHeight = 37;
-const namesWidth = 288;
 const narrowest = 104;
 
 /** Columns and rows come into sight so many at a time: while one scrolls, most frames change nothing. */
@@ -20,6 +19,12 @@ type Columns = { start: number; size: number }[];
 function widthOf(pane: Pane): number {
   const longest = Math.max(...pane.label.split(" · ").map((part) => part.length));
   return Math.min(220, Math.max(narrowest, longest * 7 + 26));
+}
+
+/** How wide the column of names must be, within bounds. */
+function namesWidthOf(tests: Test[]): number {
+  const longest = Math.max(...tests.map((t) => t.name.length * 7.6 + t.tags.join(" ").length * 6.4));
+  return Math.round(Math.min(440, Math.max(200, longest + 52)));
 }
 
 /** A cell that the pointer is over, or that has the focus. */
@@ -45,6 +50,7 @@ export function WallGrid({ run, tests, panes }: { run: Run; tests: Test[]; panes
   const scroller = useRef<HTMLDivElement>(null);
   const [hinted, setHinted] = useState<Pointed | null>(null);
   const widths = useMemo(() => panes.map(widthOf), [panes]);
+  const namesWidth = useMemo(() => namesWidthOf(run.tests), [run.tests]);
   const head = 18 + 16 * Math.max(...panes.map((p) => p.label.split(" · ").length));
   // eslint-disable-next-line react-hooks/incompatible-library -- no compiler memoises parts here
   const rows = useVirtualizer({
@@ -76,7 +82,7 @@ export function WallGrid({ run, tests, panes }: { run: Run; tests: Test[]; panes
   const places = useMemo(() => {
     let start = namesWidth;
     return widths.map((size) => ({ start: (start += size) - size, size }));
-  }, [widths]);
+  }, [widths, namesWidth]);
   const width = namesWidth + columns.getTotalSize();
   const point = (target: EventTarget) => {
     const now = pointed(target);
@@ -117,7 +123,14 @@ export function WallGrid({ run, tests, panes }: { run: Run; tests: Test[]; panes
         }}
       >
         <div className="relative" style={{ width, minWidth: "100%", height: head + rows.getTotalSize() }}>
-          <Heads panes={panes} groups={groups} places={places} height={head} width={width} />
+          <Heads
+            panes={panes}
+            groups={groups}
+            places={places}
+            names={namesWidth}
+            height={head}
+            width={width}
+          />
           {/* Names and rows stand in the flow, below what is out of sight: each positioned element is a layer, and slow. */}
           <div
             className="sticky left-0 z-[5] bg-sheet"
@@ -157,12 +170,14 @@ const Heads = memo(function Heads({
   panes,
   groups,
   places,
+  names,
   height,
   width,
 }: {
   panes: Pane[];
   groups: number[];
   places: Columns;
+  names: number;
   height: number;
   width: number;
 }) {
@@ -176,7 +191,7 @@ const Heads = memo(function Heads({
       <div
         role="columnheader"
         className="sticky left-0 z-10 flex h-full items-end bg-sheet px-4 pb-2"
-        style={{ width: namesWidth }}
+        style={{ width: names }}
       >
         Test
       </div>
@@ -266,7 +281,7 @@ const Group = memo(function Group({
         key={i}
         role="cell"
         aria-colindex={i + 2}
-        className="flex-none px-2 pt-1.5"
+        className="flex-none px-2 pt-[7px]"
         style={{ width: places[i]?.size }}
       >
         {cell && (
