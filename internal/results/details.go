@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"sync"
 
 	"github.com/fxamacker/cbor/v2"
 
@@ -139,11 +140,19 @@ func squeezed(b []byte) []byte {
 		return append([]byte{0}, b...)
 	}
 	buf := bytes.NewBuffer([]byte{1})
-	w, _ := flate.NewWriter(buf, flate.DefaultCompression) // there is such a level, and a buffer takes everything
-	_, _ = w.Write(b)
+	w := squeezers.Get().(*flate.Writer)
+	defer squeezers.Put(w)
+	w.Reset(buf)
+	_, _ = w.Write(b) // a buffer takes everything
 	_ = w.Close()
 	return buf.Bytes()
 }
+
+// squeezers are used again: each holds more than half a megabyte.
+var squeezers = sync.Pool{New: func() any {
+	w, _ := flate.NewWriter(nil, flate.DefaultCompression) // there is such a level
+	return w
+}}
 
 func unsqueezed(b []byte) ([]byte, error) {
 	if len(b) == 0 {

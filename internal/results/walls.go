@@ -16,8 +16,17 @@ import (
 // to its sessions afterwards. It is stored as it is sent. Whenever it is not there it
 // is drawn from the records again.
 
-// KeepWall stores a wall and returns it as it is sent.
-func (r *Results) KeepWall(v api.Run, revised int) ([]byte, error) {
+// KeepWall stores a wall.
+func (r *Results) KeepWall(v api.Run, revised int) error {
+	packed, err := packWall(v)
+	if err != nil {
+		return err
+	}
+	return r.store.Write(store.KeepWall(v.Number, revised, packed))
+}
+
+// packWall writes a wall as it is sent.
+func packWall(v api.Run) ([]byte, error) {
 	api.Fill(&v)
 	raw, err := json.Marshal(v)
 	if err != nil {
@@ -31,10 +40,8 @@ func (r *Results) KeepWall(v api.Run, revised int) ([]byte, error) {
 	if _, err := zw.Write(raw); err != nil {
 		return nil, err
 	}
-	if err := zw.Close(); err != nil {
-		return nil, err
-	}
-	return buf.Bytes(), r.store.Write(store.KeepWall(v.Number, revised, buf.Bytes()))
+	err = zw.Close()
+	return buf.Bytes(), err
 }
 
 // Wall returns a run as JSON, compressed with gzip, if it has ended; otherwise the
@@ -59,7 +66,9 @@ func (r *Results) Wall(ctx context.Context, number int) (packed []byte, live *ap
 	if err != nil {
 		return nil, nil, err
 	}
-	packed, err = r.KeepWall(v, row.Revised)
+	if packed, err = packWall(v); err == nil {
+		r.store.Enqueue(store.KeepWall(number, row.Revised, packed)) // where it cannot be kept it is drawn again
+	}
 	return packed, nil, err
 }
 

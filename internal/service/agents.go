@@ -295,10 +295,11 @@ func (s *Service) Result(r link.Result) (link.ResultAnswer, error) {
 	if err != nil {
 		return link.ResultAnswer{}, err
 	}
+	packed := results.Pack(r.Detail) // which takes a while: not under the lock
 	s.mu.Lock()
 	l, ok := s.leases[r.Fence]
 	if x := s.remotes[l.Run]; ok && x != nil && x.row.ID == r.ID && l.Agent == r.Agent {
-		accepted, e := s.remoteResultLocked(x, r)
+		accepted, e := s.remoteResultLocked(x, r, packed)
 		s.mu.Unlock()
 		if !accepted {
 			return s.notAccepted("lease %d has ended", r.Fence)
@@ -319,7 +320,7 @@ func (s *Service) Result(r link.Result) (link.ResultAnswer, error) {
 	}
 	r.ID, r.Attempt = l.ids[i], l.Attempt[i]
 	run := s.live[l.Run]
-	row := s.attemptOf(run, l.Pane, r)
+	row := s.attemptOf(run, l.Pane, r, packed)
 	batch := store.AddAttempt(row, filesOf(r))
 	s.dropScriptsLocked(r.Fence, func(test int) bool { return test == r.Test })
 	run.attempted(row)
@@ -335,15 +336,20 @@ func (s *Service) Result(r link.Result) (link.ResultAnswer, error) {
 	return link.ResultAnswer{Accepted: true}, s.carryOut(e)
 }
 
-// attemptOf is the record of an attempt.
-func (s *Service) attemptOf(run *liveRun, pane int, r link.Result) store.Attempt {
+// maxRanOn bounds each part of what an attempt says it ran on, in bytes: these texts
+// are kept once each, and found by their contents.
+const maxRanOn = 100
+
+// attemptOf is the record of an attempt, with what it says in detail.
+func (s *Service) attemptOf(run *liveRun, pane int, r link.Result, packed store.Detail) store.Attempt {
 	system := ""
 	if c := s.agents[r.Agent]; c != nil {
 		system = c.machine.OS
 	}
 	return store.Attempt{ID: r.ID, Run: run.view.Number, Pane: pane, Test: r.Test, Number: r.Attempt, Fence: r.Fence, Agent: r.Agent,
 		Verdict: string(r.Verdict), Message: r.Message, StartedAt: r.StartedAt, TookMS: r.TookMS, OpenedMS: r.Detail.StartMS,
-		RanOn: store.JSON(ranOn{r.Detail.Browser, r.Detail.Version, system, r.Detail.Device}), Detail: results.Pack(r.Detail)}
+		RanOn: store.JSON(ranOn{attempt.Clip(r.Detail.Browser, maxRanOn), attempt.Clip(r.Detail.Version, maxRanOn),
+			attempt.Clip(system, maxRanOn), attempt.Clip(r.Detail.Device, maxRanOn)}), Detail: packed}
 }
 
 // ranOn is what the session of an attempt ran on.

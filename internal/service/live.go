@@ -262,7 +262,7 @@ func (s *Service) keepWall(r *liveRun) {
 	}
 	v, revised := r.copy(), r.revised
 	s.mu.Unlock()
-	if _, err := s.KeepWall(v, revised); err != nil && !errors.Is(err, store.ErrClosed) {
+	if err := s.KeepWall(v, revised); err != nil && !errors.Is(err, store.ErrClosed) {
 		s.log.Error("a wall could not be stored: it will be drawn from the records", "run", v.Number, "error", err)
 	}
 }

@@ -485,7 +485,7 @@ func (s *Service) applyRemoteLocked(x *remoteSession, d dispatch.Decision, e *ef
 				e.lost = append(e.lost, lostSession{x.row.ID, lost})
 			}
 			batch = append(batch, s.endLocked(x, link.Result{ID: x.row.ID, Agent: x.row.Agent, Verdict: d.Verdict, Message: cmp.Or(x.message, how), StartedAt: now,
-				Detail: lost}, e)...)
+				Detail: lost}, results.Pack(lost), e)...)
 		}
 	}
 	return batch
@@ -493,7 +493,7 @@ func (s *Service) applyRemoteLocked(x *remoteSession, d dispatch.Decision, e *ef
 
 // endLocked books the end of a session: its attempt, its cell, and the end of
 // its run when it was the last that was open.
-func (s *Service) endLocked(x *remoteSession, r link.Result, e *effects) (batch []store.Stmt) {
+func (s *Service) endLocked(x *remoteSession, r link.Result, packed store.Detail, e *effects) (batch []store.Stmt) {
 	now := store.Millis(s.now())
 	x.row.State, x.row.Verdict, x.row.Message, x.row.How, x.row.EndedAt = endedState, string(r.Verdict), r.Message, r.Detail.End, now
 	if r.TookMS > 0 && r.StartedAt+r.TookMS < now {
@@ -501,7 +501,7 @@ func (s *Service) endLocked(x *remoteSession, r link.Result, e *effects) (batch 
 	}
 	run := x.run
 	r.ID, r.Fence, r.Test, r.Attempt = x.row.ID, x.row.Fence, x.test, x.row.Number
-	a := s.attemptOf(run, x.pane, r)
+	a := s.attemptOf(run, x.pane, r, packed)
 	batch = append(store.AddAttempt(a, filesOf(r)), store.EndSession(x.row))
 	run.try(x.pane, x.test, x.row.Number, r.Verdict)
 	results.Note(&run.view.Panes[x.pane], &run.view.Cells[x.pane][x.test], a)
@@ -654,13 +654,13 @@ func (s *Service) endRemote(x *remoteSession, why string) error {
 }
 
 // remoteResultLocked takes the result of a session from its agent.
-func (s *Service) remoteResultLocked(x *remoteSession, r link.Result) (bool, *effects) {
+func (s *Service) remoteResultLocked(x *remoteSession, r link.Result, packed store.Detail) (bool, *effects) {
 	accepted, ds := s.machine.Result(s.now(), r.Fence, 0, dispatch.Outcome{Verdict: r.Verdict, Why: r.Message})
 	if !accepted {
 		return false, nil
 	}
 	ended := &effects{}
-	batch := s.endLocked(x, r, ended)
+	batch := s.endLocked(x, r, packed, ended)
 	s.remotes[x.row.ID] = x // for the decisions about it
 	e := s.applyLocked(ds, batch...)
 	delete(s.remotes, x.row.ID)
@@ -701,7 +701,8 @@ func (s *Service) takeUpRemotes(ctx context.Context) error {
 			x.row.Fence = 0
 			how := "the service was started again while it waited"
 			e := &effects{}
-			if err := s.store.Write(s.endLocked(x, link.Result{ID: row.ID, Verdict: verdict.LabFault, Message: how, StartedAt: row.QueuedAt, Detail: attempt.Detail{End: how}}, e)...); err != nil {
+			lost := link.Result{ID: row.ID, Verdict: verdict.LabFault, Message: how, StartedAt: row.QueuedAt, Detail: attempt.Detail{End: how}}
+			if err := s.store.Write(s.endLocked(x, lost, results.Pack(lost.Detail), e)...); err != nil {
 				return err
 			}
 			continue

@@ -18,6 +18,7 @@ import (
 	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/link"
+	"parallelpane/internal/results"
 	"parallelpane/internal/store"
 	"parallelpane/internal/webdriver"
 )
@@ -97,7 +98,8 @@ func TestARunOfSessionsGoesOnWhileItsEndIsBeingWritten(t *testing.T) {
 	for i := range sessions {
 		x := l.session("nightly", "Tides")
 		l.mu.Lock()
-		accepted, e := l.remoteResultLocked(x, l.resultOf(x, verdict.Passed))
+		res := l.resultOf(x, verdict.Passed)
+		accepted, e := l.remoteResultLocked(x, res, results.Pack(res.Detail))
 		l.mu.Unlock()
 		require.True(t, accepted)
 		if i%3 == 0 { // the others' ends are still queued when the next session comes

@@ -347,7 +347,7 @@ func (s *Service) applyLocked(ds []dispatch.Decision, extra ...store.Stmt) *effe
 			r := s.live[d.Run]
 			lost := link.Result{ID: ended[d.Fence].id(d.Test), Fence: d.Fence, Test: d.Test, Attempt: d.Attempt, Agent: d.Agent,
 				Verdict: verdict.LabFault, Message: d.Why, StartedAt: now, Detail: attempt.Detail{Steps: []attempt.Step{}, Record: r.policy}}
-			a := s.attemptOf(r, d.Pane, lost)
+			a := s.attemptOf(r, d.Pane, lost, results.Pack(lost.Detail))
 			batch = append(batch, store.AddAttempt(a, nil)...)
 			e.lost = append(e.lost, lostSession{a.ID, lost.Detail})
 			r.attempted(a)

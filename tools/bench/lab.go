@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"net/http"
 	"os"
 	"os/exec"
@@ -17,6 +16,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"parallelpane/internal/client"
 	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/core/verdict"
@@ -73,40 +73,13 @@ func serveIn(ctx context.Context, pane, dir string) (*served, func(), error) {
 	return s, stop, nil
 }
 
+// call calls the API with one of the tokens.
 func (s *served) call(ctx context.Context, method, path, token string, body any, out any) error {
-	var r io.Reader
-	switch b := body.(type) {
-	case nil:
-	case []byte:
-		r = bytes.NewReader(b)
-	default:
-		raw, err := json.Marshal(b)
-		if err != nil {
-			return err
-		}
-		r = bytes.NewReader(raw)
+	c := &client.Client{Base: s.base, Token: token}
+	if raw, ok := body.([]byte); ok {
+		return c.Send(ctx, method, path, bytes.NewReader(raw), out)
 	}
-	req, err := http.NewRequestWithContext(ctx, method, s.base+"/api/v1"+path, r)
-	if err != nil {
-		return err
-	}
-	req.Header.Set("Authorization", "Bearer "+token)
-	resp, err := http.DefaultClient.Do(req)
-	if err != nil {
-		return err
-	}
-	defer resp.Body.Close()
-	raw, err := io.ReadAll(resp.Body)
-	if err != nil {
-		return err
-	}
-	if resp.StatusCode >= 300 {
-		return fmt.Errorf("%s %s: status %d: %.200s", method, path, resp.StatusCode, raw)
-	}
-	if out == nil || len(raw) == 0 {
-		return nil
-	}
-	return json.Unmarshal(raw, out)
+	return c.Call(ctx, method, path, body, out)
 }
 
 // processorSeconds is the time a process has used so far.

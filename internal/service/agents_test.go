@@ -1,0 +1,36 @@
+package service
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"parallelpane/internal/api"
+	"parallelpane/internal/core/attempt"
+	"parallelpane/internal/core/verdict"
+	"parallelpane/internal/link"
+)
+
+// Whatever an agent says its browser is called, lists show the beginning of it, and
+// no more is kept where texts are found by their contents.
+func TestWhatAnAgentSaysItRanOnIsShort(t *testing.T) {
+	l := openLab(t, t.TempDir())
+	l.join("quay")
+	_, err := l.Submit(t.Context(), api.Who{Name: "ci"}, api.RunRequest{Bundle: l.bundle(1), Matrix: "wall"})
+	require.NoError(t, err)
+	for _, g := range l.granted("quay") {
+		got, err := l.Result(link.Result{ID: g.ids[0], Fence: g.Fence, Test: g.Tests[0], Agent: "quay", Verdict: verdict.Passed, StartedAt: l.now.UnixMilli(),
+			Detail: attempt.Detail{Browser: strings.Repeat("kestrel", 100_000), Version: strings.Repeat("1", 1<<20)}})
+		require.NoError(t, err)
+		require.True(t, got.Accepted)
+	}
+	all, err := l.Sessions(t.Context(), api.SessionFilter{})
+	require.NoError(t, err)
+	require.NotEmpty(t, all)
+	for _, s := range all {
+		assert.True(t, strings.HasPrefix(s.Browser, "kestrel"))
+		assert.Less(t, len(s.Browser)+len(s.Version), 3*maxRanOn)
+	}
+}
