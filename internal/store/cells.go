@@ -31,11 +31,13 @@ func Settle(c Cell) []Stmt {
 		code(c.Verdict), c.Attempts, c.TookMS, c.Agent, c.Why, c.Message, c.Run, c.Test, c.Run, c.Pane)}
 }
 
-// SettleUntried writes the final state of tests of a pane that were never tried.
+// SettleUntried writes the final state of tests of a pane that were never tried. Its
+// joins are in the order in which they are to be made: the database would look
+// through the list anew for each test of the run.
 func SettleUntried(run, pane int, tests []int, verdict, why string) []Stmt {
 	return []Stmt{say(""), {`INSERT INTO cells (run, pane, test, known, combo, verdict, attempts, took_ms, agent, why)
 		SELECT t.run, p.idx, t.idx, t.known, p.combo, ?, 0, 0, ` + said + `, NULLIF(?, '')
-		FROM json_each(?) x JOIN tests t ON t.run = ? AND t.idx = x.value JOIN panes p ON p.run = ? AND p.idx = ?`,
+		FROM json_each(?) x CROSS JOIN tests t ON t.run = ? AND t.idx = x.value CROSS JOIN panes p ON p.run = ? AND p.idx = ?`,
 		[]any{code(verdict), "", why, JSON(tests), run, run, pane}, int64(len(tests))}}
 }
 

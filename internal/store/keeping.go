@@ -42,7 +42,7 @@ func (s *Store) HashesInUse(ctx context.Context, hashes []string) (used []string
 	if len(hashes) == 0 {
 		return nil, nil
 	}
-	query, args, err := sqlx.In(`SELECT DISTINCT lower(hex(f.hash)) FROM json_each(?) x JOIN files f ON f.hash = unhex(x.value)
+	query, args, err := sqlx.In(`SELECT DISTINCT lower(hex(f.hash)) FROM json_each(?) x CROSS JOIN files f ON f.hash = unhex(x.value)
 		UNION SELECT bundle FROM runs WHERE bundle IN (?) UNION SELECT bundle FROM presets WHERE bundle IN (?)`, JSON(hashes), hashes, hashes)
 	if err != nil {
 		return nil, err

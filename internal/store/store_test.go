@@ -249,3 +249,24 @@ func TestEstimatesRememberTheLatest(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 10, first)
 }
+
+// A run of a thousand tests is settled by a look at each, not at each for each: the
+// list is read once, and the tables are searched.
+func TestWhatNobodyTriedIsSettledByOneLookAtEach(t *testing.T) {
+	s := open(t)
+	require.NoError(t, s.Write(AddRun(script(1, "desk"), onePane(), twoTests())...))
+	for _, st := range SettleUntried(1, 0, []int{0, 1}, "skipped", "") {
+		if st.Want < 0 {
+			continue
+		}
+		var steps []struct {
+			ID, Parent, NotUsed int
+			Detail              string
+		}
+		require.NoError(t, s.read.Select(&steps, "EXPLAIN QUERY PLAN "+st.SQL, st.Args...))
+		assert.Contains(t, steps[0].Detail, "SCAN x")
+		for _, step := range steps[1:] {
+			assert.NotContains(t, step.Detail, "SCAN", step.Detail)
+		}
+	}
+}
