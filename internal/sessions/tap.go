@@ -89,10 +89,12 @@ func (t *tap) RoundTrip(req *http.Request) (*http.Response, error) {
 			return nil, err
 		}
 		req.Body.Close()
-		req.Body = io.NopCloser(bytes.NewReader(body))
 	}
 	var resp *http.Response
 	a, err := t.command(req.Context(), req.Method, afterSession(req.URL.EscapedPath()), body, func() (a Answer, err error) {
+		if body != nil {
+			req.Body = io.NopCloser(bytes.NewReader(body))
+		}
 		if resp, err = t.next.RoundTrip(req); err != nil {
 			return a, err
 		}
@@ -156,7 +158,7 @@ func (t *tap) command(ctx context.Context, method, path string, body []byte, sen
 		}
 		return Answer{}, err
 	}
-	a, err := send()
+	a, err := pastLeaving(ctx, method, path, send)
 	<-t.turn
 	if err == nil && a.Status == http.StatusOK && method == http.MethodDelete && path == "" {
 		t.done.Store(true)
@@ -170,6 +172,39 @@ func (t *tap) command(ctx context.Context, method, path string, body []byte, sen
 		rec.note(done, x)
 	}
 	return a, err
+}
+
+// leavingLimit is how long a page's question before it is left may stay open:
+// nobody is asked, so that it is answered as fast as the machine can.
+const leavingLimit = 5 * time.Second
+
+// pastLeaving gives a command, and gives it again where Chromium's driver stumbled
+// over a page that asks before it is left. With a BiDi connection, one part of the
+// driver accepts the question, as section 11 "User prompts" has it for
+// beforeunload; until it has, the other parts answer that they do not know this
+// kind of dialog, or that the page they were leaving has gone.
+func pastLeaving(ctx context.Context, method, path string, send func() (Answer, error)) (Answer, error) {
+	began, navigated := time.Now(), false
+	for {
+		a, err := send()
+		if err != nil || a.Status == http.StatusOK || ctx.Err() != nil || time.Since(began) > leavingLimit {
+			return a, err
+		}
+		switch {
+		case bytes.Contains(a.Body, []byte("Unexpected dialog type beforeunload")):
+			time.Sleep(5 * time.Millisecond)
+		case !navigated && navigates(method, path) && bytes.Contains(a.Body, []byte(`"aborted by navigation"`)):
+			navigated = true
+		default:
+			return a, nil
+		}
+	}
+}
+
+// navigates says whether a command of section 10 "Navigation" leaves the page for
+// one that a second try would load as well.
+func navigates(method, path string) bool {
+	return method == http.MethodPost && (path == "/url" || path == "/refresh")
 }
 
 // afterSession is the rest of a path after /session/ID.

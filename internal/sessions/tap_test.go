@@ -2,6 +2,7 @@ package sessions
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"io"
 	"net/http"
@@ -33,6 +34,7 @@ type driver struct {
 	hold    chan struct{}
 	says    map[string]string // answers other than null, by path
 	status  map[string]int
+	first   []string // said before all else, each with status 400
 }
 
 func newDriver(t testing.TB) *driver {
@@ -46,6 +48,10 @@ func newDriver(t testing.TB) *driver {
 		d.mu.Lock()
 		d.seen = append(d.seen, r.Method+" "+path)
 		hold, says, status := d.hold, d.says[path], d.status[path]
+		if len(d.first) > 0 {
+			says, status = d.first[0], http.StatusBadRequest
+			d.first = d.first[1:]
+		}
 		d.mu.Unlock()
 		if hold != nil {
 			select {
@@ -278,6 +284,48 @@ func TestDialogsAreHandledAsTheClientAsked(t *testing.T) {
 				asked = "dismiss and notify"
 			}
 			assert.Equal(t, asked, given, "the client sees what it asked for")
+		})
+	}
+}
+
+// A page that asks before it is left makes Chromium's driver stumble while the
+// question is open: neither a client nor a script is told of that. What a driver
+// says on other grounds is passed on, and nothing is done twice for it.
+func TestPagesThatAskBeforeTheyAreLeft(t *testing.T) {
+	const open = `{"value":{"error":"invalid argument","message":"invalid argument: Unexpected dialog type beforeunload"}}`
+	const gone = `{"value":{"error":"aborted by navigation","message":"Inspected target navigated or closed"}}`
+	const other = `{"value":{"error":"invalid argument","message":"invalid argument: no such thing"}}`
+	for name, c := range map[string]struct {
+		method, path string
+		says         []string
+		given        int
+		fails        bool
+	}{
+		"the question is open for a while":    {"GET", "/title", []string{open, open, open}, 4, false},
+		"the page has gone":                   {"POST", "/url", []string{gone}, 2, false},
+		"both":                                {"POST", "/refresh", []string{open, gone, open}, 4, false},
+		"the page is left time and again":     {"POST", "/url", []string{gone, gone}, 2, true},
+		"what is done has gone with the page": {"POST", "/element/e/click", []string{gone}, 1, true},
+		"another mistake":                     {"POST", "/url", []string{other}, 1, true},
+	} {
+		t.Run(name, func(t *testing.T) {
+			d := newDriver(t)
+			s := d.session(t)
+			defer s.tap.close()
+			body := []byte(nil)
+			if c.method == "POST" {
+				body = []byte(`{"url":"http://harbour/tides"}`)
+			}
+			d.set(func() { d.first = c.says })
+			a, err := s.Forward(t.Context(), c.method, c.path, body)
+			require.NoError(t, err)
+			assert.Equal(t, c.fails, a.Status != http.StatusOK)
+			assert.Len(t, d.commands(), c.given)
+
+			d.set(func() { d.first, d.seen = c.says, nil })
+			err = s.Do(t.Context(), c.method, c.path, json.RawMessage(body), nil)
+			assert.Equal(t, c.fails, err != nil, "%v", err)
+			assert.Len(t, d.commands(), c.given)
 		})
 	}
 }
