@@ -24,6 +24,7 @@ import (
 
 	"parallelpane/internal/api"
 	"parallelpane/internal/core/source"
+	"parallelpane/internal/lab"
 	"parallelpane/internal/project"
 	"parallelpane/internal/service"
 )
@@ -54,7 +55,7 @@ type Config struct {
 func New(c Config) *fiber.App {
 	a := &server{service: c.Service, log: c.Log, version: c.Version, doc: newDocument(c.Version)}
 	a.app = fiber.New(fiber.Config{
-		AppName: "Parallel Pane", ErrorHandler: a.fail, StreamRequestBody: true, BodyLimit: service.MaxFileBytes,
+		AppName: "Parallel Pane", ErrorHandler: a.fail, StreamRequestBody: true, BodyLimit: lab.MaxFileBytes,
 		ReadTimeout: 10 * time.Minute, IdleTimeout: 2 * time.Minute, UnescapePath: false, Immutable: true,
 	})
 	// A link's connection belongs to the link, which closes it; a request on it may

@@ -36,8 +36,8 @@ import (
 	"parallelpane/internal/service"
 )
 
-// lab is a service on loopback.
-type lab struct {
+// yard is a service on loopback.
+type yard struct {
 	t     *testing.T
 	dir   string
 	base  string
@@ -48,7 +48,7 @@ type lab struct {
 	stop  func()
 }
 
-func start(t *testing.T, dir string) *lab {
+func start(t *testing.T, dir string) *yard {
 	t.Helper()
 	svc, err := service.Open(t.Context(), service.Config{Dir: dir, Log: slog.New(slog.DiscardHandler), Tick: 50 * time.Millisecond,
 		Dispatch: dispatch.Config{LeaseTTL: 1500 * time.Millisecond, QueueLimit: time.Minute}})
@@ -64,7 +64,7 @@ func start(t *testing.T, dir string) *lab {
 		require.NoError(t, err)
 		return strings.TrimSpace(string(raw))
 	}
-	x := &lab{t: t, dir: dir, base: "http://" + l.Addr().String(), token: read("admin.token"), agent: read("agent.token"), svc: svc}
+	x := &yard{t: t, dir: dir, base: "http://" + l.Addr().String(), token: read("admin.token"), agent: read("agent.token"), svc: svc}
 	stopped := false
 	x.stop = func() {
 		if !stopped {
@@ -91,7 +91,7 @@ func (a answer) detail() string {
 	return p.Detail
 }
 
-func (x *lab) do(method, path, token string, body any, header ...string) answer {
+func (x *yard) do(method, path, token string, body any, header ...string) answer {
 	x.t.Helper()
 	var r io.Reader
 	switch b := body.(type) {
@@ -122,7 +122,7 @@ func (x *lab) do(method, path, token string, body any, header ...string) answer 
 	return answer{resp.StatusCode, raw, resp.Header}
 }
 
-func (x *lab) get(path string, out any) {
+func (x *yard) get(path string, out any) {
 	x.t.Helper()
 	a := x.do("GET", "/api/v1"+path, x.token, nil)
 	require.Equal(x.t, 200, a.status, string(a.body))
@@ -159,7 +159,7 @@ matrices:
 environments: {local: {base: "http://desk.example", vars: {boat: Osprey}}}
 `
 
-func (x *lab) bundle() string {
+func (x *yard) bundle() string {
 	x.t.Helper()
 	raw := bundleOf(map[string]string{"pane.yaml": projectFile,
 		"t/a.pane.yaml": "name: Tide\ntags: [smoke]\nsteps:\n  - visit: /\n", "t/b.pane.yaml": "name: Berth\nsteps:\n  - visit: /\n"})
@@ -168,7 +168,7 @@ func (x *lab) bundle() string {
 	return hashOf(raw)
 }
 
-func (x *lab) run(req api.RunRequest) api.Run {
+func (x *yard) run(req api.RunRequest) api.Run {
 	x.t.Helper()
 	if req.Bundle == "" {
 		req.Bundle = x.bundle()
@@ -188,7 +188,7 @@ type order struct {
 
 // hand is an agent without browsers: the test decides what its work comes to.
 type hand struct {
-	x        *lab
+	x        *yard
 	name     string
 	instance string
 	slices   chan link.Slice
@@ -198,7 +198,7 @@ type hand struct {
 	srv      *http.Server
 }
 
-func (x *lab) join(name, instance string, slots int, held ...int64) (*hand, error) {
+func (x *yard) join(name, instance string, slots int, held ...int64) (*hand, error) {
 	h := &hand{x: x, name: name, instance: instance, slices: make(chan link.Slice, 100), orders: make(chan order, 100), dropped: make(chan string, 100)}
 	hello := link.Hello{Name: name, Instance: instance, Held: held, Machine: fleet.Machine{OS: "linux", Slots: slots, Pool: x.pool,
 		Browsers: []fleet.Browser{{Name: "chromium", Fits: true}, {Name: "firefox", Fits: true}}}}
@@ -240,7 +240,7 @@ func (x *lab) join(name, instance string, slots int, held ...int64) (*hand, erro
 	return h, nil
 }
 
-func (x *lab) mustJoin(name string, slots int, held ...int64) *hand {
+func (x *yard) mustJoin(name string, slots int, held ...int64) *hand {
 	x.t.Helper()
 	h, err := x.join(name, name+"-1", slots, held...)
 	require.NoError(x.t, err)
@@ -279,7 +279,7 @@ func (h *hand) result(s link.Slice, test int, v verdict.Verdict, files ...attemp
 	return out
 }
 
-func (x *lab) ended(number int) api.Run {
+func (x *yard) ended(number int) api.Run {
 	x.t.Helper()
 	var run api.Run
 	require.Eventually(x.t, func() bool {
@@ -373,7 +373,7 @@ func TestEventsOfWallsThatAreShown(t *testing.T) {
 }
 
 // follow streams events into a channel.
-func (x *lab) follow(t *testing.T, path string) <-chan api.Event {
+func (x *yard) follow(t *testing.T, path string) <-chan api.Event {
 	t.Helper()
 	ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
 	t.Cleanup(cancel)

@@ -18,7 +18,7 @@ import (
 )
 
 // post sends JSON and wants a success.
-func (x *lab) post(path string, body, out any) {
+func (x *yard) post(path string, body, out any) {
 	x.t.Helper()
 	a := x.do("POST", "/api/v1"+path, x.token, body)
 	require.Less(x.t, a.status, 300, string(a.body))
@@ -28,7 +28,7 @@ func (x *lab) post(path string, body, out any) {
 }
 
 // refused sends JSON and wants a problem that says something.
-func (x *lab) refused(status int, want, method, path string, body any) {
+func (x *yard) refused(status int, want, method, path string, body any) {
 	x.t.Helper()
 	a := x.do(method, "/api/v1"+path, x.token, body)
 	assert.Equal(x.t, status, a.status, "%s %s: %s", method, path, a.body)
@@ -143,7 +143,7 @@ func TestEstimatesComeFromHistoryAndTheEndIsExpected(t *testing.T) {
 	x.refused(422, "tests: expected", "POST", "/forecasts", map[string]any{"question": map[string]any{"tests": []string{}}})
 }
 
-func (x *lab) runNow(number int) (run api.Run) {
+func (x *yard) runNow(number int) (run api.Run) {
 	x.t.Helper()
 	x.get(fmt.Sprintf("/runs/%d", number), &run)
 	return run

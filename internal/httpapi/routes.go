@@ -103,7 +103,7 @@ func (a *server) routes() {
 		return none{}, s.ForgetAgent(in.Name)
 	})
 	for path, change := range map[string]func(string) error{
-		"drain": func(name string) error { return s.DrainAgent(name, true) }, "resume": func(name string) error { return s.DrainAgent(name, false) }, "wake": s.WakeAgent,
+		"drain": func(name string) error { return s.DrainAgent(name, true) }, "resume": func(name string) error { return s.DrainAgent(name, false) }, "wake": func(name string) error { return s.WakeAgent(name) },
 	} {
 		add(a, "POST", "/agents/{name}/"+path, api.Admin, agentChanges[path], func(_ context.Context, _ api.Who, in *nameIn) (none, error) {
 			return none{}, change(in.Name)

@@ -16,12 +16,12 @@ import (
 	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/httpapi"
+	"parallelpane/internal/lab"
 	"parallelpane/internal/link"
-	"parallelpane/internal/service"
 )
 
 // secretOf makes a token of a role.
-func (x *lab) secretOf(role string) string {
+func (x *yard) secretOf(role string) string {
 	x.t.Helper()
 	a := x.do("POST", "/api/v1/tokens", x.token, map[string]string{"name": role, "role": role})
 	require.Equal(x.t, 200, a.status, string(a.body))
@@ -105,7 +105,7 @@ func TestAFileInPieces(t *testing.T) {
 	}{
 		{"video.webm" + fence + "&at=0", "01234", 200, 5}, {"video.webm" + fence + "&at=9", "9", 200, 5}, {"video.webm" + fence + "&at=5", "56789", 200, 10},
 		{"video.webm?fence=99&at=10", "x", 404, 0}, {"video.webm" + fence + "&at=ten", "x", 422, 0}, {"page.html" + fence, "x", 422, 0},
-		{"..%2Fvideo.webm" + fence, "x", 422, 0}, {"video.webm" + fence + fmt.Sprintf("&at=%d", service.MaxFileBytes), "x", 200, 10},
+		{"..%2Fvideo.webm" + fence, "x", 422, 0}, {"video.webm" + fence + fmt.Sprintf("&at=%d", lab.MaxFileBytes), "x", 200, 10},
 	} {
 		status, have := put(c.query, c.piece)
 		assert.Equal(t, c.status, status, c.query)
@@ -201,7 +201,7 @@ func basic(name, password string) string {
 }
 
 // asking opens a session for a runner and returns the answer when it comes.
-func (x *lab) asking(options string) <-chan answer {
+func (x *yard) asking(options string) <-chan answer {
 	out := make(chan answer, 1)
 	token := x.secretOf("runner")
 	go func() {

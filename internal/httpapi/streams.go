@@ -20,9 +20,9 @@ import (
 
 	"parallelpane/internal/api"
 	"parallelpane/internal/blobs"
+	"parallelpane/internal/lab"
 	"parallelpane/internal/link"
 	"parallelpane/internal/report"
-	"parallelpane/internal/service"
 )
 
 // wall sends a run. That of one that has ended lies ready, compressed.
@@ -219,7 +219,7 @@ func numbers(list string) (out []int, err error) {
 }
 
 // events streams Server-Sent Events until the client or the service goes.
-func (a *server) events(c fiber.Ctx, w *service.Watch) error {
+func (a *server) events(c fiber.Ctx, w *lab.Watch) error {
 	c.Set(fiber.HeaderContentType, "text/event-stream")
 	c.Set(fiber.HeaderCacheControl, "no-store")
 	c.Set("X-Accel-Buffering", "no")

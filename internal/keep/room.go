@@ -1,13 +1,16 @@
 package keep
 
 import (
+	"errors"
 	"fmt"
+	"io"
 	"time"
 
 	"github.com/dustin/go-humanize"
 	"github.com/shirou/gopsutil/v4/disk"
 
 	"parallelpane/internal/api"
+	"parallelpane/internal/blobs"
 	"parallelpane/internal/core/record"
 )
 
@@ -66,4 +69,27 @@ func (k *Keeper) Recorded(p record.Policy) record.Policy {
 		off[k] = record.Never
 	}
 	return off
+}
+
+// Take stores contents that have come, at most limit bytes, if there is room; those
+// that are here already stay for some time.
+func (k *Keeper) Take(hash string, limit int64, r io.Reader) error {
+	if !blobs.ValidHash(hash) {
+		return api.Errorf(api.Invalid, "%q is not a SHA-256 in hexadecimal", hash)
+	}
+	if k.blobs.Renew(hash) {
+		return nil
+	}
+	if full := k.Storage().Full; full != "" {
+		return api.Errorf(api.NoRoom, "%s", full)
+	}
+	_, err := k.blobs.Put(hash, limit, r)
+	large := &blobs.TooLarge{}
+	switch {
+	case errors.Is(err, blobs.ErrHash):
+		return api.Errorf(api.Invalid, "refused: the bytes received do not have the hash %s", hash)
+	case errors.As(err, &large):
+		return api.Errorf(api.TooLarge, "refused: %v", large)
+	}
+	return err
 }

@@ -17,6 +17,7 @@ import (
 	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/store"
+	"parallelpane/internal/walls"
 )
 
 // Lab tells of runs that go on.
@@ -60,7 +61,7 @@ func (r *Results) Runs(ctx context.Context, f api.RunFilter) ([]api.RunSummary, 
 	for i, row := range rows {
 		var live bool
 		if out[i], live = r.lab.Glance(row.ID); !live {
-			out[i] = SummaryOf(row)
+			out[i] = walls.SummaryOf(row)
 		}
 	}
 	return out, nil
@@ -78,7 +79,7 @@ func (r *Results) Row(ctx context.Context, number int) (store.Run, error) {
 			row, err = r.store.RunByNumber(ctx, number)
 		}
 	}
-	return row, NotFound(err, "there is no run %d", number)
+	return row, walls.NotFound(err, "there is no run %d", number)
 }
 
 // TestOfRun returns one test of a run in every pane.
@@ -114,12 +115,12 @@ func (r *Results) TestOfRun(ctx context.Context, number, test int) (api.TestResu
 	for _, a := range attempts {
 		v := api.Attempt{ID: a.ID, Number: a.Number, Agent: a.Agent, Verdict: verdict.Verdict(a.Verdict), Message: a.Message,
 			StartedAt: api.At(a.StartedAt), TookMS: a.TookMS, Files: []attempt.File{}}
-		if v.Detail, err = Unpack(a.Detail); err != nil {
+		if v.Detail, err = walls.Unpack(a.Detail); err != nil {
 			return out, fmt.Errorf("records of attempt %s: %w", a.ID, err)
 		}
 		for _, f := range files {
 			if f.Attempt == a.ID {
-				v.Files = append(v.Files, FileOf(f))
+				v.Files = append(v.Files, walls.FileOf(f))
 			}
 		}
 		out.Results[a.Pane].Attempts = append(out.Results[a.Pane].Attempts, v)
@@ -139,7 +140,7 @@ func (r *Results) FilesOfRun(ctx context.Context, number int, kind string) ([]ap
 	}
 	out := make([]api.RunFile, len(rows))
 	for i, f := range rows {
-		out[i] = api.RunFile{Attempt: f.Attempt, Number: f.Number, Pane: f.Pane, Label: run.Panes[f.Pane].Label, Test: run.Tests[f.Test].Name, File: FileOf(f.File)}
+		out[i] = api.RunFile{Attempt: f.Attempt, Number: f.Number, Pane: f.Pane, Label: run.Panes[f.Pane].Label, Test: run.Tests[f.Test].Name, File: walls.FileOf(f.File)}
 	}
 	return out, nil
 }
@@ -149,19 +150,11 @@ func (r *Results) OpenFile(ctx context.Context, id, name string) (attempt.File, 
 	row, err := r.store.FileOf(ctx, id, name)
 	if err != nil {
 		plain, _ := url.PathUnescape(name)
-		return attempt.File{}, nil, NotFound(err, "attempt %s has no file %q", id, plain)
+		return attempt.File{}, nil, walls.NotFound(err, "attempt %s has no file %q", id, plain)
 	}
 	f, err := r.blobs.Get(row.Hash)
 	if errors.Is(err, fs.ErrNotExist) {
 		return attempt.File{}, nil, api.Errorf(api.NotFound, "the file %q is no longer kept", name)
 	}
-	return FileOf(row), f, err
-}
-
-// NotFound turns a missing record into an Error about the thing.
-func NotFound(err error, format string, args ...any) error {
-	if errors.Is(err, store.ErrNotFound) {
-		return api.Errorf(api.NotFound, format, args...)
-	}
-	return err
+	return walls.FileOf(row), f, err
 }

@@ -10,38 +10,22 @@ import (
 	"parallelpane/internal/core/dispatch"
 	"parallelpane/internal/core/plan"
 	"parallelpane/internal/core/verdict"
+	"parallelpane/internal/walls"
 )
-
-// MetRuns is how many runs back a wall is looked at.
-const MetRuns = 20
 
 // met looks at the runs up to one, however long ago that was.
 func (r *Results) met(ctx context.Context, run api.Run) (api.Met, error) {
-	pairs, err := r.store.Met(ctx, run.Project, run.Suite, run.Matrix, run.Number, MetRuns)
+	pairs, err := r.store.Met(ctx, run.Project, run.Suite, run.Matrix, run.Number, walls.MetRuns)
 	if err != nil {
 		return api.Met{}, err
 	}
-	m, on := MetOn(Names(run.Tests, func(t api.Test) string { return t.Name }), Names(run.Panes, func(p api.Pane) string { return p.Key }))
+	m, on := walls.MetOn(walls.Names(run.Tests, func(t api.Test) string { return t.Name }), walls.Names(run.Panes, func(p api.Pane) string { return p.Key }))
 	for _, p := range pairs {
 		if on(p.Test, p.Key) {
 			m.Met++
 		}
 	}
 	return m, nil
-}
-
-// MetOn is a wall of which nothing is met yet; on says whether a pair is on it.
-func MetOn(tests, panes map[string]bool) (m api.Met, on func(test, key string) bool) {
-	return api.Met{Runs: MetRuns, Pairs: len(tests) * len(panes)}, func(test, key string) bool { return tests[test] && panes[key] }
-}
-
-// Names are the names of some things.
-func Names[T any](all []T, name func(T) string) map[string]bool {
-	out := map[string]bool{}
-	for _, x := range all {
-		out[name(x)] = true
-	}
-	return out
 }
 
 // Timeline draws a run's attempts onto the slots of its agents. Leases of one

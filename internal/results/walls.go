@@ -10,39 +10,12 @@ import (
 
 	"parallelpane/internal/api"
 	"parallelpane/internal/store"
+	"parallelpane/internal/walls"
 )
 
 // The wall of a run that has ended changes no more, but for verdicts that are given
 // to its sessions afterwards. It is stored as it is sent. Whenever it is not there it
 // is drawn from the records again.
-
-// KeepWall stores a wall.
-func (r *Results) KeepWall(v api.Run, revised int) error {
-	packed, err := packWall(v)
-	if err != nil {
-		return err
-	}
-	return r.store.Write(store.KeepWall(v.Number, revised, packed))
-}
-
-// packWall writes a wall as it is sent.
-func packWall(v api.Run) ([]byte, error) {
-	api.Fill(&v)
-	raw, err := json.Marshal(v)
-	if err != nil {
-		return nil, err
-	}
-	var buf bytes.Buffer
-	zw, err := gzip.NewWriterLevel(&buf, gzip.BestSpeed)
-	if err != nil {
-		return nil, err
-	}
-	if _, err := zw.Write(raw); err != nil {
-		return nil, err
-	}
-	err = zw.Close()
-	return buf.Bytes(), err
-}
 
 // Wall returns a run as JSON, compressed with gzip, if it has ended; otherwise the
 // run itself.
@@ -62,11 +35,11 @@ func (r *Results) Wall(ctx context.Context, number int) (packed []byte, live *ap
 	if err != nil {
 		return nil, nil, err
 	}
-	v, err := RunOf(row, w)
+	v, err := walls.RunOf(row, w)
 	if err != nil {
 		return nil, nil, err
 	}
-	if packed, err = packWall(v); err == nil {
+	if packed, err = walls.Ready(v); err == nil {
 		r.store.Enqueue(store.KeepWall(number, row.Revised, packed)) // where it cannot be kept it is drawn again
 	}
 	return packed, nil, err
@@ -97,6 +70,6 @@ func (r *Results) Run(ctx context.Context, number int) (api.Run, error) {
 		return v, err
 	}
 	err = json.Unmarshal(raw, &v)
-	v.RunSummary.Panes = Glances(&v) // a run says more of its panes under the same name
+	v.RunSummary.Panes = walls.Glances(&v) // a run says more of its panes under the same name
 	return v, err
 }

@@ -252,6 +252,9 @@ func JSON(v any) string {
 	return string(b)
 }
 
+// List writes a list of words; an empty one for nil.
+func List(words []string) string { return JSON(append([]string{}, words...)) }
+
 // Millis is the stored form of a time; 0 for the zero time.
 func Millis(t time.Time) int64 {
 	if t.IsZero() {

@@ -6,6 +6,7 @@ import (
 	"cmp"
 	"fmt"
 	"maps"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -280,3 +281,10 @@ func (a Answer) Nearest() []string {
 	slices.SortStableFunc(names, func(x, y string) int { return cmp.Compare(len(a.Others[x]), len(a.Others[y])) })
 	return names
 }
+
+var name = regexp.MustCompile(`^[a-zA-Z0-9][a-zA-Z0-9._-]{0,63}$`)
+
+// IsName says whether somebody may call an agent, a pool, a preset or a schedule so:
+// letters, digits, '.', '-' and '_', at most 64, of which the first is a letter or a
+// digit.
+func IsName(s string) bool { return name.MatchString(s) }

@@ -1,0 +1,135 @@
+package lab
+
+import (
+	"encoding/json"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"parallelpane/internal/api"
+	"parallelpane/internal/core/verdict"
+)
+
+func wallEvent(run string) api.Event {
+	return api.Event{Type: "wall", Run: &api.RunSummary{ID: run}, Panes: []api.Pane{{}}, Cells: []api.CellAt{{}}}
+}
+
+// What comes by an event is as whole as what is fetched: no client meets null where
+// it expects a list.
+func TestEventsHaveNoNullForAList(t *testing.T) {
+	h := newHub()
+	w := h.watch("r1")
+	h.publish(wallEvent("r1"))
+	raw, err := json.Marshal(<-w.Events)
+	require.NoError(t, err)
+	var e struct {
+		Panes []struct {
+			Agents json.RawMessage
+			Info   struct {
+				Emulated struct{ Missing json.RawMessage }
+			}
+		}
+	}
+	require.NoError(t, json.Unmarshal(raw, &e))
+	assert.Equal(t, []string{"[]", "[]"}, []string{string(e.Panes[0].Agents), string(e.Panes[0].Info.Emulated.Missing)})
+}
+
+func TestWatchersSeeTheirRun(t *testing.T) {
+	h := newHub()
+	one, all := h.watch("r1"), h.watch("")
+	h.publish(wallEvent("r1"))
+	h.publish(wallEvent("r2"))
+	h.publish(api.Event{Type: "agents"})
+	assert.Equal(t, "wall", (<-one.Events).Type)
+	assert.Equal(t, "agents", (<-one.Events).Type)
+	assert.Empty(t, one.Events)
+	first := <-all.Events
+	assert.Equal(t, "run", first.Type, "who watches everything is spared the walls")
+	assert.Nil(t, first.Cells)
+	assert.Len(t, all.Events, 2)
+
+	some := h.watch("", 7)
+	for n, id := range map[int]string{7: "r7", 8: "r8"} {
+		e := wallEvent(id)
+		e.Run.Number = n
+		h.publish(e)
+	}
+	types := map[int]string{}
+	for range 2 {
+		e := <-some.Events
+		types[e.Run.Number] = e.Type
+	}
+	assert.Equal(t, map[int]string{7: "wall", 8: "run"}, types, "walls come of the runs that are shown")
+}
+
+func TestASlowWatcherIsCutOffAndNobodyWaits(t *testing.T) {
+	h := newHub()
+	slow, quick := h.watch("r1"), h.watch("r1")
+	seen := 0
+	for range watchBuffer + 1 {
+		h.publish(wallEvent("r1"))
+		<-quick.Events
+		seen++
+	}
+	assert.Equal(t, watchBuffer+1, seen)
+	n := 0
+	for range slow.Events {
+		n++
+	}
+	assert.Equal(t, watchBuffer, n, "it got what fitted, and then the end")
+	slow.Close() // harmless
+	quick.Close()
+	_, open := <-quick.Events
+	assert.False(t, open)
+}
+
+func TestNobodyWatchesAClosedHub(t *testing.T) {
+	h := newHub()
+	before := h.watch("")
+	h.close()
+	_, open := <-before.Events
+	assert.False(t, open)
+	_, open = <-h.watch("").Events
+	assert.False(t, open)
+	h.publish(api.Event{Type: "agents"})
+}
+
+// Cancelling a wide run is one event to its watchers, not one for each cell with
+// all its panes.
+func TestAWideRunIsCancelledInOneEvent(t *testing.T) {
+	y := openYard(t, t.TempDir())
+	run := y.submit(60, 100, api.RunRequest{})
+	require.Equal(t, 12_000, run.Counts[verdict.Pending])
+	all, one := y.Watch(""), y.Watch(run.ID)
+	_, err := y.Cancel(t.Context(), api.Who{Name: "ci"}, run.Number)
+	require.NoError(t, err)
+	require.NoError(t, y.close())
+	for name, w := range map[string]*Watch{"every run": all, "the run": one} {
+		events, bytes, over := 0, 0, false
+		for e := range w.Events {
+			raw, err := json.Marshal(e)
+			require.NoError(t, err)
+			events, bytes, over = events+1, bytes+len(raw), over || (e.Run != nil && e.Run.State == api.Ended)
+		}
+		assert.True(t, over, "%s: watchers were told of the end", name)
+		assert.Less(t, events, 5, name)
+		assert.Less(t, bytes, 20_000, name)
+	}
+}
+
+func TestAFewCellsComeWithTheirEvent(t *testing.T) {
+	r := &liveRun{view: api.Run{RunSummary: api.RunSummary{ID: "r"}, Panes: []api.Pane{{Index: 0}, {Index: 1}}, Cells: [][]api.Cell{make([]api.Cell, 400), make([]api.Cell, 400)}}}
+	e := &effects{}
+	e.cell(r, 1, 3)
+	r.view.Cells[1][3].State = api.Running
+	e.cell(r, 1, 3)
+	require.Len(t, e.walls, 1)
+	assert.Equal(t, []api.CellAt{{Pane: 1, Test: 3, Cell: api.Cell{State: api.Running}}}, e.walls[0].Cells)
+	assert.Len(t, e.walls[0].Panes, 1)
+	for i := range 400 {
+		e.cell(r, 0, i)
+	}
+	assert.True(t, e.walls[0].Whole)
+	assert.Empty(t, e.walls[0].Cells)
+}
