@@ -1,160 +1,215 @@
 package lab
 
 import (
+	"context"
 	"errors"
-	"fmt"
-	"io"
-	"io/fs"
 	"slices"
+	"time"
 
 	"parallelpane/internal/api"
-	"parallelpane/internal/blobs"
-	"parallelpane/internal/core/attempt"
-	"parallelpane/internal/core/record"
-	"parallelpane/internal/link"
-	"parallelpane/internal/recording"
+	"parallelpane/internal/core/combo"
+	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/store"
 	"parallelpane/internal/walls"
 )
 
-// growsLocked says whether a session is open under a lease.
-func (lab *Lab) growsLocked(session string, fence int64) bool {
-	if x := lab.remotes[session]; x != nil {
-		return x.row.Fence == fence
-	}
-	x, ok := lab.scripts[session]
-	return ok && x.fence == fence
-}
+// A run of sessions grows while it goes on: each session names a test, and finds its
+// cell or makes room for a new one. When its last session has ended it has, too; the
+// next session of its name has it go on.
 
-// Grow takes a piece of a file of an open session, to go at a place in bytes
-// from its beginning.
-func (lab *Lab) Grow(session string, fence int64, name string, at int64, r io.Reader) (link.Grown, error) {
-	if !fileName.MatchString(name) {
-		return link.Grown{}, api.Errorf(api.Invalid, "%q is not a name for a file", name)
+// maxRunCells bounds how far a run of sessions can grow.
+const maxRunCells = 20_000
+
+// growKey is the key of a run in Service.growing.
+func growKey(r *liveRun) string { return r.view.Project + "\n" + r.view.Suite }
+
+// rememberGrown is for how long a run of sessions is remembered after its end,
+// for the next session of its name.
+const rememberGrown = time.Minute
+
+// runOfSessions finds the newest run of sessions with a name, whether it goes on
+// or has ended; nil when there is none. Service.growMu is held: nothing but
+// results of its own sessions changes the run meanwhile.
+func (lab *Lab) runOfSessions(ctx context.Context, project, name string) (*liveRun, error) {
+	lab.mu.Lock()
+	r := lab.growing[project+"\n"+name]
+	lab.mu.Unlock()
+	if r != nil {
+		return r, nil
 	}
-	if _, _, ok := recording.Form(name); !ok {
-		return link.Grown{}, api.Errorf(api.Invalid, "%s is not a file of a recording", name)
+	if err := lab.store.Sync(); err != nil { // its end may still be queued
+		return nil, err
 	}
-	if full := lab.keeper.Storage().Full; full != "" {
-		return link.Grown{}, api.Errorf(api.NoRoom, "%s", full)
+	row, err := lab.store.RunByName(ctx, project, name)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, nil
 	}
-	piece, err := io.ReadAll(io.LimitReader(r, attempt.MaxPiece+1))
 	if err != nil {
-		return link.Grown{}, fmt.Errorf("piece of %s: %w", name, err)
+		return nil, err
 	}
-	if len(piece) > attempt.MaxPiece {
-		return link.Grown{}, api.Errorf(api.TooLarge, "a piece has at most %d bytes", attempt.MaxPiece)
-	}
-	lab.mu.Lock()
-	open := lab.growsLocked(session, fence)
-	lab.mu.Unlock()
-	if !open {
-		return link.Grown{}, api.Errorf(api.NotFound, "session %.80q is not open under lease %d", session, fence)
-	}
-	if at == 0 {
-		if all, err := lab.grown.Of(session); err != nil || len(all) > attempt.MaxFiles {
-			return link.Grown{}, errors.Join(err, api.Errorf(api.Invalid, "a session has at most %d files", attempt.MaxFiles))
-		}
-	}
-	have, err := lab.grown.Put(session, name, at, MaxFileBytes, piece)
-	if large, ok := errors.AsType[*blobs.TooLarge](err); ok {
-		return link.Grown{}, api.Errorf(api.TooLarge, "%s is %v", name, large)
-	}
-	return link.Grown{Have: have}, err
-}
-
-// HandOver ends the growing of a session's files and says which of them are
-// still to be sent, whole.
-func (lab *Lab) HandOver(in link.Handover) (link.HandoverAnswer, error) {
-	answer := link.HandoverAnswer{Lacking: []string{}}
-	if len(in.Files) > attempt.MaxFiles {
-		return answer, api.Errorf(api.Invalid, "a session has at most %d files", attempt.MaxFiles)
+	if r, err = lab.loadGrowing(ctx, row); err != nil {
+		return nil, err
 	}
 	lab.mu.Lock()
-	open := lab.growsLocked(in.Session, in.Fence)
+	lab.growing[growKey(r)] = r
 	lab.mu.Unlock()
-	for _, f := range in.Files {
-		if !fileName.MatchString(f.Name) || !blobs.ValidHash(f.Hash) {
-			return answer, api.Errorf(api.Invalid, "%q is not a name for a file, or %q not its SHA-256", f.Name, f.Hash)
+	return r, nil
+}
+
+// forgetEnded drops runs of sessions that ended a while ago from memory.
+func (lab *Lab) forgetEnded() {
+	if !lab.growMu.TryLock() {
+		return
+	}
+	defer lab.growMu.Unlock()
+	lab.mu.Lock()
+	defer lab.mu.Unlock()
+	for key, r := range lab.growing {
+		if r.view.EndedAt != nil && lab.now().Sub(*r.view.EndedAt) > rememberGrown {
+			delete(lab.growing, key)
 		}
-		if lab.blobs.Has(f.Hash) {
-			continue
+	}
+}
+
+// loadGrowing takes a run of sessions up again. Its attempts come along.
+func (lab *Lab) loadGrowing(ctx context.Context, row store.Run) (*liveRun, error) {
+	w, err := lab.store.WholeRun(ctx, row.Number)
+	if err != nil {
+		return nil, err
+	}
+	view, err := walls.RunOf(row, w)
+	if err != nil {
+		return nil, err
+	}
+	r := &liveRun{view: view, revised: row.Revised}
+	for _, a := range w.Attempts {
+		r.try(a.Pane, a.Test, a.Number, verdict.Verdict(a.Verdict))
+	}
+	return r, nil
+}
+
+// newGrowingLocked makes an empty run.
+func (lab *Lab) newGrowingLocked(project, name, by string) (*liveRun, []store.Stmt, error) {
+	row := store.Run{ID: store.NewID(), Number: lab.number + 1, Project: project, Suite: name, Kind: api.RemoteKind, Vars: "{}", Request: "{}",
+		Plan: "{}", By: by, CreatedAt: store.Millis(lab.now()), Counts: "{}"}
+	view, err := walls.RunOf(row, store.Whole{})
+	if err != nil {
+		return nil, nil, err
+	}
+	lab.number++
+	return &liveRun{view: view}, store.AddRun(row, nil, nil), nil
+}
+
+// goOn has a run that has ended go on.
+func (r *liveRun) goOn() []store.Stmt {
+	if r.view.EndedAt == nil {
+		return nil
+	}
+	r.view.EndedAt, r.view.Verdict, r.view.Why, r.view.State = nil, verdict.Pending, "", api.Running
+	r.revised++
+	return store.ReopenRun(r.view.Number)
+}
+
+// place finds the pane and the test of a session, which may be the next new ones;
+// false when the wall is full. It changes nothing but the session.
+func (r *liveRun) place(x *remoteSession, test string) bool {
+	if x.pane = slices.IndexFunc(r.view.Panes, func(p api.Pane) bool { return p.Key == combo.Key(x.values) }); x.pane < 0 {
+		x.pane = len(r.view.Panes)
+	}
+	if x.test = slices.IndexFunc(r.view.Tests, func(t api.Test) bool { return t.Name == test }); x.test < 0 {
+		x.test = len(r.view.Tests)
+	}
+	return max(x.pane+1, len(r.view.Panes))*max(x.test+1, len(r.view.Tests)) <= maxRunCells
+}
+
+// grow makes room for a session's cell.
+func (r *liveRun) grow(x *remoteSession, test string, tags []string) []store.Stmt {
+	v := &r.view
+	var newPane *store.Pane
+	var newTest *store.Test
+	if x.pane == len(v.Panes) {
+		v.Panes = append(v.Panes, api.Pane{Index: x.pane, Key: combo.Key(x.values), Label: x.order.Label, Values: x.values, Needs: x.needs, State: api.Queued,
+			Counts: verdict.Counts{}, Agents: []string{}})
+		v.RunSummary.Panes = append(v.RunSummary.Panes, api.PaneGlance{Label: x.order.Label, State: api.Queued})
+		v.Cells = append(v.Cells, slices.Repeat([]api.Cell{{State: api.Undealt}}, len(v.Tests)))
+		newPane = &store.Pane{Index: x.pane, Key: combo.Key(x.values), Label: x.order.Label, Values: store.JSON(x.values), Needs: store.JSON(x.needs), Dealt: "[]"}
+	}
+	if x.test == len(v.Tests) {
+		v.Tests = append(v.Tests, api.Test{Index: x.test, Name: test, Tags: append([]string{}, tags...), Locks: []string{}})
+		for i := range v.Cells {
+			v.Cells[i] = append(v.Cells[i], api.Cell{State: api.Undealt})
 		}
-		if open {
-			_, _, err := lab.grown.Settle(in.Session, f.Name, f.Hash)
-			if err == nil {
-				continue
+		newTest = &store.Test{Index: x.test, Name: test, Tags: store.List(tags), Locks: "[]"}
+	}
+	return store.AddCell(store.Run{Number: v.Number, Kind: v.Kind, Project: v.Project, Suite: v.Suite}, newPane, newTest, x.pane, x.test)
+}
+
+// await seats a session in its cell, where it waits as the cell's next attempt.
+func (r *liveRun) await(x *remoteSession, now int64) []store.Stmt {
+	x.run = r
+	r.sessions++
+	x.row.Run, x.row.Pane, x.row.Test, x.row.Number, x.row.QueuedAt = r.view.Number, x.pane, x.test, r.next(x.pane, x.test), now
+	x.order.Run, x.order.Attempt = r.view.Number, x.row.Number
+	r.regard(x.pane, x.test, api.Queued, verdict.Pending, "")
+	r.view.Cells[x.pane][x.test].Session = x.row.ID
+	return append([]store.Stmt{store.AddSession(x.row)}, store.Regard(r.record(x.pane, x.test))...)
+}
+
+// try books an attempt of a cell of a run that grows.
+func (r *liveRun) try(pane, test, number int, v verdict.Verdict) {
+	if r.tried == nil {
+		r.tried = map[[2]int][]verdict.Verdict{}
+	}
+	at := [2]int{pane, test}
+	for len(r.tried[at]) < number {
+		r.tried[at] = append(r.tried[at], verdict.Pending)
+	}
+	r.tried[at][number-1] = v
+}
+
+// next is the number of a cell's next attempt.
+func (r *liveRun) next(pane, test int) int {
+	n := len(r.tried[[2]int{pane, test}]) + 1
+	r.try(pane, test, n, verdict.Pending)
+	return n
+}
+
+// regard puts a cell of a run that grows into a state, and mends the counts.
+func (r *liveRun) regard(pane, test int, state api.State, v verdict.Verdict, why string) {
+	c, p := &r.view.Cells[pane][test], &r.view.Panes[pane]
+	for _, counts := range []verdict.Counts{p.Counts, r.view.Counts} {
+		if c.State != api.Undealt {
+			if counts[c.Verdict]--; counts[c.Verdict] == 0 {
+				delete(counts, c.Verdict)
 			}
-			if !errors.Is(err, blobs.ErrHash) && !errors.Is(err, fs.ErrNotExist) {
-				return answer, err
-			}
 		}
-		answer.Lacking = append(answer.Lacking, f.Name)
+		counts[v]++
 	}
-	return answer, nil
+	if c.State == api.Running {
+		p.Running--
+	}
+	if state == api.Running {
+		p.Running++
+	}
+	c.State, c.Verdict, c.Why = state, v, why
+	switch {
+	case p.Counts[verdict.Pending] == 0:
+		p.State, p.Verdict = api.Ended, p.Counts.Over()
+	case p.Running > 0 || p.Counts.Total() > p.Counts[verdict.Pending]:
+		p.State, p.Verdict = api.Running, verdict.Pending
+	default:
+		p.State, p.Verdict = api.Queued, verdict.Pending
+	}
 }
 
-// dropGrown removes what was growing for a session whose result is there.
-func (lab *Lab) dropGrown(session string) {
-	if err := lab.grown.Drop(session); err != nil {
-		lab.log.Warn("pieces of a recording stay behind until the next start", "session", session, "error", err)
+// cell gives a cell what its attempts come to: pending while one is not over.
+func (r *liveRun) cell(pane, test int, state api.State, why string) verdict.Verdict {
+	tried := r.tried[[2]int{pane, test}]
+	if slices.Contains(tried, verdict.Pending) {
+		r.regard(pane, test, state, verdict.Pending, "")
+		return verdict.Pending
 	}
-}
-
-// lostSession is one that ends without a result of its agent.
-type lostSession struct {
-	id     string
-	detail attempt.Detail // as it is on record
-}
-
-// adopt gives a session that was lost with its agent what had come of its files.
-func (lab *Lab) adopt(l lostSession) {
-	defer lab.keeper.Naming()()
-	all, err := lab.grown.Of(l.id)
-	var batch []store.Stmt
-	came := map[record.Kind]bool{}
-	for _, f := range all {
-		kind, media, ok := recording.Form(f.Name)
-		if !ok || f.Size == 0 {
-			continue
-		}
-		hash, size, settled := lab.grown.Settle(l.id, f.Name, "")
-		if settled != nil {
-			err = errors.Join(err, settled)
-			continue
-		}
-		came[kind] = true
-		batch = append(batch, store.AddFile(store.File{Attempt: l.id, Name: f.Name, Kind: string(kind), Media: media, Hash: hash, Size: size}))
-	}
-	l.detail.Lacking = lostRecordings(l.detail.Record, came)
-	err = errors.Join(err, lab.store.Write(append(batch, store.Amend(l.id, walls.Pack(l.detail))...)...))
-	if err = errors.Join(err, lab.grown.Drop(l.id)); err != nil {
-		lab.log.Error("what had come of a lost session's recording is not whole", "session", l.id, "error", err)
-	}
-	lab.hub.publish(api.Event{Type: "sessions"})
-}
-
-// lostRecordings says why there is nothing of kinds that were to be recorded.
-func lostRecordings(p record.Policy, came map[record.Kind]bool) (out []attempt.NotRecorded) {
-	for _, kind := range record.Kinds {
-		switch {
-		case !p.Wants(kind) || came[kind]:
-		case p[kind] == record.Always && slices.Contains(recording.Streamed, kind):
-			out = append(out, attempt.NotRecorded{Kind: kind, Reason: "its agent was lost before any of it had come"})
-		default:
-			out = append(out, attempt.NotRecorded{Kind: kind, Reason: "its agent was lost, and this is handed in at the end"})
-		}
-	}
-	return out
-}
-
-// forgetGrown removes what was growing for sessions that are not open any more.
-func (lab *Lab) forgetGrown() error {
-	owners, err := lab.grown.Owners()
-	for _, o := range owners {
-		if lab.remotes[o] == nil {
-			err = errors.Join(err, lab.grown.Drop(o))
-		}
-	}
-	return err
+	v := verdict.OfAttempts(tried)
+	r.regard(pane, test, api.Ended, v, why)
+	return v
 }

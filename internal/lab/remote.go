@@ -7,9 +7,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
-	"errors"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
@@ -18,7 +16,6 @@ import (
 
 	"parallelpane/internal/api"
 	"parallelpane/internal/core/attempt"
-	"parallelpane/internal/core/combo"
 	"parallelpane/internal/core/device"
 	"parallelpane/internal/core/dispatch"
 	"parallelpane/internal/core/fleet"
@@ -65,9 +62,6 @@ type remoteAnswer struct {
 	given map[string]any
 	fault *webdriver.Error
 }
-
-// maxRunCells bounds how far a run of sessions can grow.
-const maxRunCells = 20_000
 
 // NewSession opens a session for a runner. It waits for a slot as all work does;
 // gone is closed when the client has gone away. The value is that of the New
@@ -235,20 +229,23 @@ func (lab *Lab) enqueue(ctx context.Context, x *remoteSession, o remote.Options)
 	if err != nil {
 		return err
 	}
-	now := store.Millis(lab.now())
 	lab.mu.Lock()
+	e, err := lab.enqueueLocked(x, r, name, o)
+	lab.mu.Unlock()
+	if err != nil {
+		return err
+	}
+	return lab.carryOut(e)
+}
+
+// enqueueLocked does so in a run, or in a new one when there is none of its name.
+func (lab *Lab) enqueueLocked(x *remoteSession, r *liveRun, name string, o remote.Options) (*effects, error) {
 	var batch []store.Stmt
 	if r == nil {
-		row := store.Run{ID: store.NewID(), Number: lab.number + 1, Project: o.Project, Suite: name, Kind: api.RemoteKind, Vars: "{}", Request: "{}", Plan: "{}",
-			By: x.row.By, CreatedAt: now, Counts: "{}"}
-		view, err := walls.RunOf(row, store.Whole{})
-		if err != nil {
-			lab.mu.Unlock()
-			return err
+		var err error
+		if r, batch, err = lab.newGrowingLocked(o.Project, name, x.row.By); err != nil {
+			return nil, err
 		}
-		lab.number++
-		r = &liveRun{view: view}
-		batch = store.AddRun(row, nil, nil)
 	}
 	test := cmp.Or(o.Test, o.Name)
 	if test == "" {
@@ -256,192 +253,23 @@ func (lab *Lab) enqueue(ctx context.Context, x *remoteSession, o remote.Options)
 		x.row.Name, x.order.Name = test, test
 	}
 	if !r.place(x, test) {
-		lab.mu.Unlock()
-		return webdriver.Errorf(webdriver.SessionNotCreated, "the run %q is full: a wall holds %d cells; name another run in %s", name, maxRunCells, remote.OptionsKey)
+		return nil, webdriver.Errorf(webdriver.SessionNotCreated, "the run %q is full: a wall holds %d cells; name another run in %s",
+			name, maxRunCells, remote.OptionsKey)
 	}
-	if r.view.EndedAt != nil {
-		r.view.EndedAt, r.view.Verdict, r.view.Why, r.view.State = nil, verdict.Pending, "", api.Running
-		r.revised++
-		batch = append(batch, store.ReopenRun(r.view.Number)...)
-	}
+	batch = append(batch, r.goOn()...)
 	batch = append(batch, r.grow(x, test, o.Tags)...)
-	x.run = r
-	r.sessions++
-	cell := &r.view.Cells[x.pane][x.test]
-	x.row.Run, x.row.Pane, x.row.Test, x.row.Number, x.row.QueuedAt = r.view.Number, x.pane, x.test, r.next(x.pane, x.test), now
-	r.regard(x.pane, x.test, api.Queued, verdict.Pending, "")
-	cell.Session = x.row.ID
-	x.order.Run, x.order.Attempt = r.view.Number, x.row.Number
-	batch = append(append(batch, store.AddSession(x.row)), store.Regard(r.record(x.pane, x.test))...)
+	batch = append(batch, r.await(x, store.Millis(lab.now()))...)
 	lab.live[r.view.ID], lab.growing[growKey(r)], lab.remotes[x.row.ID] = r, r, x
-	work := dispatch.Run{ID: x.row.ID, Project: o.Project, Owner: x.row.By, Once: true, QueueLimit: x.queue,
-		Panes: []dispatch.Pane{{Needs: x.needs, Values: x.values, Tests: []dispatch.Test{{}}}}}
-	e := lab.applyLocked(lab.machine.Submit(lab.now(), work), batch...)
+	e := lab.applyLocked(lab.machine.Submit(lab.now(), x.work(o.Project)), batch...)
 	e.cell(r, x.pane, x.test)
 	e.events = append(e.events, api.Event{Type: "sessions"})
-	lab.mu.Unlock()
-	return lab.carryOut(e)
+	return e, nil
 }
 
-// growKey is the key of a run in Service.growing.
-func growKey(r *liveRun) string { return r.view.Project + "\n" + r.view.Suite }
-
-// rememberGrown is for how long a run of sessions is remembered after its end,
-// for the next session of its name.
-const rememberGrown = time.Minute
-
-// runOfSessions finds the newest run of sessions with a name, whether it goes on
-// or has ended; nil when there is none. Service.growMu is held: nothing but
-// results of its own sessions changes the run meanwhile.
-func (lab *Lab) runOfSessions(ctx context.Context, project, name string) (*liveRun, error) {
-	lab.mu.Lock()
-	r := lab.growing[project+"\n"+name]
-	lab.mu.Unlock()
-	if r != nil {
-		return r, nil
-	}
-	if err := lab.store.Sync(); err != nil { // its end may still be queued
-		return nil, err
-	}
-	row, err := lab.store.RunByName(ctx, project, name)
-	if errors.Is(err, store.ErrNotFound) {
-		return nil, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	if r, err = lab.loadGrowing(ctx, row); err != nil {
-		return nil, err
-	}
-	lab.mu.Lock()
-	lab.growing[growKey(r)] = r
-	lab.mu.Unlock()
-	return r, nil
-}
-
-// forgetEnded drops runs of sessions that ended a while ago from memory.
-func (lab *Lab) forgetEnded() {
-	if !lab.growMu.TryLock() {
-		return
-	}
-	defer lab.growMu.Unlock()
-	lab.mu.Lock()
-	defer lab.mu.Unlock()
-	for key, r := range lab.growing {
-		if r.view.EndedAt != nil && lab.now().Sub(*r.view.EndedAt) > rememberGrown {
-			delete(lab.growing, key)
-		}
-	}
-}
-
-// loadGrowing takes a run of sessions up again. Its attempts come along.
-func (lab *Lab) loadGrowing(ctx context.Context, row store.Run) (*liveRun, error) {
-	w, err := lab.store.WholeRun(ctx, row.Number)
-	if err != nil {
-		return nil, err
-	}
-	view, err := walls.RunOf(row, w)
-	if err != nil {
-		return nil, err
-	}
-	r := &liveRun{view: view, revised: row.Revised}
-	for _, a := range w.Attempts {
-		r.try(a.Pane, a.Test, a.Number, verdict.Verdict(a.Verdict))
-	}
-	return r, nil
-}
-
-// place finds the pane and the test of a session, which may be the next new ones;
-// false when the wall is full. It changes nothing but the session.
-func (r *liveRun) place(x *remoteSession, test string) bool {
-	if x.pane = slices.IndexFunc(r.view.Panes, func(p api.Pane) bool { return p.Key == combo.Key(x.values) }); x.pane < 0 {
-		x.pane = len(r.view.Panes)
-	}
-	if x.test = slices.IndexFunc(r.view.Tests, func(t api.Test) bool { return t.Name == test }); x.test < 0 {
-		x.test = len(r.view.Tests)
-	}
-	return max(x.pane+1, len(r.view.Panes))*max(x.test+1, len(r.view.Tests)) <= maxRunCells
-}
-
-// grow makes room for a session's cell.
-func (r *liveRun) grow(x *remoteSession, test string, tags []string) []store.Stmt {
-	v := &r.view
-	var newPane *store.Pane
-	var newTest *store.Test
-	if x.pane == len(v.Panes) {
-		v.Panes = append(v.Panes, api.Pane{Index: x.pane, Key: combo.Key(x.values), Label: x.order.Label, Values: x.values, Needs: x.needs, State: api.Queued,
-			Counts: verdict.Counts{}, Agents: []string{}})
-		v.RunSummary.Panes = append(v.RunSummary.Panes, api.PaneGlance{Label: x.order.Label, State: api.Queued})
-		v.Cells = append(v.Cells, slices.Repeat([]api.Cell{{State: api.Undealt}}, len(v.Tests)))
-		newPane = &store.Pane{Index: x.pane, Key: combo.Key(x.values), Label: x.order.Label, Values: store.JSON(x.values), Needs: store.JSON(x.needs), Dealt: "[]"}
-	}
-	if x.test == len(v.Tests) {
-		v.Tests = append(v.Tests, api.Test{Index: x.test, Name: test, Tags: append([]string{}, tags...), Locks: []string{}})
-		for i := range v.Cells {
-			v.Cells[i] = append(v.Cells[i], api.Cell{State: api.Undealt})
-		}
-		newTest = &store.Test{Index: x.test, Name: test, Tags: store.List(tags), Locks: "[]"}
-	}
-	return store.AddCell(store.Run{Number: v.Number, Kind: v.Kind, Project: v.Project, Suite: v.Suite}, newPane, newTest, x.pane, x.test)
-}
-
-// try books an attempt of a cell of a run that grows.
-func (r *liveRun) try(pane, test, number int, v verdict.Verdict) {
-	if r.tried == nil {
-		r.tried = map[[2]int][]verdict.Verdict{}
-	}
-	at := [2]int{pane, test}
-	for len(r.tried[at]) < number {
-		r.tried[at] = append(r.tried[at], verdict.Pending)
-	}
-	r.tried[at][number-1] = v
-}
-
-// next is the number of a cell's next attempt.
-func (r *liveRun) next(pane, test int) int {
-	n := len(r.tried[[2]int{pane, test}]) + 1
-	r.try(pane, test, n, verdict.Pending)
-	return n
-}
-
-// regard puts a cell of a run that grows into a state, and mends the counts.
-func (r *liveRun) regard(pane, test int, state api.State, v verdict.Verdict, why string) {
-	c, p := &r.view.Cells[pane][test], &r.view.Panes[pane]
-	for _, counts := range []verdict.Counts{p.Counts, r.view.Counts} {
-		if c.State != api.Undealt {
-			if counts[c.Verdict]--; counts[c.Verdict] == 0 {
-				delete(counts, c.Verdict)
-			}
-		}
-		counts[v]++
-	}
-	if c.State == api.Running {
-		p.Running--
-	}
-	if state == api.Running {
-		p.Running++
-	}
-	c.State, c.Verdict, c.Why = state, v, why
-	switch {
-	case p.Counts[verdict.Pending] == 0:
-		p.State, p.Verdict = api.Ended, p.Counts.Over()
-	case p.Running > 0 || p.Counts.Total() > p.Counts[verdict.Pending]:
-		p.State, p.Verdict = api.Running, verdict.Pending
-	default:
-		p.State, p.Verdict = api.Queued, verdict.Pending
-	}
-}
-
-// cell gives a cell what its attempts come to: pending while one is not over.
-func (r *liveRun) cell(pane, test int, state api.State, why string) verdict.Verdict {
-	tried := r.tried[[2]int{pane, test}]
-	if slices.Contains(tried, verdict.Pending) {
-		r.regard(pane, test, state, verdict.Pending, "")
-		return verdict.Pending
-	}
-	v := verdict.OfAttempts(tried)
-	r.regard(pane, test, api.Ended, v, why)
-	return v
+// work is a session as the scheduler sees it: a run of one test, tried once.
+func (x *remoteSession) work(project string) dispatch.Run {
+	return dispatch.Run{ID: x.row.ID, Project: project, Owner: x.row.By, Once: true, QueueLimit: x.queue,
+		Panes: []dispatch.Pane{{Needs: x.needs, Values: x.values, Tests: []dispatch.Test{{}}}}}
 }
 
 // applyRemoteLocked books a decision about a session.
@@ -699,8 +527,7 @@ func (lab *Lab) takeUpRemotes(ctx context.Context) error {
 		lease := dispatch.Lease{Fence: row.Fence, Agent: row.Agent, Run: row.ID, Tests: []int{0}, Attempt: []int{1}}
 		lab.leases[row.Fence] = grant{Lease: lease, ids: []string{row.ID}}
 		lab.routes.Store(row.ID, &route{row.TokenID, row.Agent, row.BiDiKey})
-		work := dispatch.Run{ID: row.ID, Project: r.view.Project, Owner: row.By, Once: true, Panes: []dispatch.Pane{{Needs: x.needs, Values: x.values, Tests: []dispatch.Test{{}}}}}
-		lab.applyLocked(lab.machine.Restore(lab.now(), work, []dispatch.Lease{lease}))
+		lab.applyLocked(lab.machine.Restore(lab.now(), x.work(r.view.Project), []dispatch.Lease{lease}))
 		lab.machine.Started(lab.now(), row.Fence, 0)
 	}
 	// A run whose last session ended just before the service did is over.
