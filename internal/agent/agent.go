@@ -24,6 +24,11 @@ import (
 	"github.com/valyala/fasthttp"
 	"github.com/valyala/fasthttp/fasthttpadaptor"
 
+	"parallelpane/internal/agent/spool"
+	"parallelpane/internal/agent/upstream"
+	"parallelpane/internal/agent/work"
+	"parallelpane/internal/agent/work/remote"
+	"parallelpane/internal/agent/work/scripts"
 	"parallelpane/internal/client"
 	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/engine"
@@ -53,24 +58,23 @@ type Config struct {
 // Agent is a running agent.
 type Agent struct {
 	Config
-	up       *upstream
+	up       *upstream.Service
 	host     *sessions.Host
 	machine  fleet.Machine
 	instance string
-	spool    *spool
-	bundles  *bundles
+	spool    *spool.Spool
+	floor    *work.Floor
+	scripts  work.Worker
+	remote   *remote.Worker
 	places   chan struct{} // has an element for each slot in use
-	meter    *meter
 
-	mu      sync.Mutex
-	slices  map[int64]*work       // by fence, until their results are handed in
-	open    map[string]*watched   // sessions that are open now, by id
-	answers map[int64]chan opened // to orders to open sessions, by fence
-	tasks   sync.WaitGroup
+	mu     sync.Mutex
+	leases map[int64]*lease // by fence, until their results are handed in
+	tasks  sync.WaitGroup
 }
 
-// work is a lease being worked on.
-type work struct {
+// lease is what is being worked on.
+type lease struct {
 	run     int
 	cancel  context.CancelFunc
 	running bool // still executes; false while only its results wait
@@ -89,7 +93,7 @@ func New(ctx context.Context, c Config) (*Agent, func(), error) {
 		c.ReachFor = 5 * time.Minute
 	}
 	if c.Trickle == 0 {
-		c.Trickle = trickleEvery
+		c.Trickle = 2 * time.Second
 	}
 	if err := os.MkdirAll(c.Dir, 0o700); err != nil {
 		return nil, nil, fmt.Errorf("state directory: %w", err)
@@ -108,18 +112,19 @@ func New(ctx context.Context, c Config) (*Agent, func(), error) {
 		release()
 		return nil, nil, fmt.Errorf("state directory: %w", err)
 	}
-	sp, err := openSpool(filepath.Join(c.Dir, "spool"))
+	sp, err := spool.Open(filepath.Join(c.Dir, "spool"))
 	if err != nil {
 		release()
 		return nil, nil, err
 	}
-	a := &Agent{Config: c, host: host, instance: rand.Text(), spool: sp, slices: map[int64]*work{}, open: map[string]*watched{}, answers: map[int64]chan opened{}}
-	a.up = newUpstream(c.Service, c.Token)
-	a.bundles = &bundles{dir: filepath.Join(c.Dir, "bundles"), up: a.up}
-	if err := a.bundles.sweep(time.Now()); err != nil {
+	a := &Agent{Config: c, host: host, instance: rand.Text(), spool: sp, up: upstream.New(c.Service, c.Token), leases: map[int64]*lease{}}
+	bundles := work.NewBundles(filepath.Join(c.Dir, "bundles"), a.up)
+	if err := bundles.Sweep(time.Now()); err != nil {
 		c.Log.Warn("unused bundles stay on disk", "error", err)
 	}
-	a.meter = newMeter(c.Dir)
+	a.floor = &work.Floor{Name: c.Name, Dir: c.Dir, Host: host, Machine: &a.machine, Up: a.up, Spool: sp, Bundles: bundles, Meter: work.NewMeter(c.Dir),
+		Open: work.NewOpen(c.ReachFor), Leases: a, Log: c.Log, Every: c.Trickle}
+	a.scripts, a.remote = scripts.Worker{Floor: a.floor}, remote.New(a.floor, a.begin)
 	if c.Machine != nil {
 		a.machine = *c.Machine
 	} else {
@@ -141,10 +146,11 @@ func (a *Agent) Run(ctx context.Context) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer a.up.HTTP.CloseIdleConnections() // a service that stops need not wait for them
 	defer func() {
-		if err := a.meter.save(); err != nil {
+		if err := a.floor.Meter.Save(); err != nil {
 			a.Log.Warn("what was measured of the load is lost", "error", err)
 		}
 	}()
+	defer a.floor.Open.Wait()
 	defer a.tasks.Wait()
 	defer cancel()
 	a.tasks.Go(func() { a.beat(ctx) })
@@ -180,7 +186,7 @@ func (a *Agent) Run(ctx context.Context) error {
 // connect opens the link and serves it until it is gone.
 func (a *Agent) connect(ctx context.Context) error {
 	var welcome link.Welcome
-	err := a.up.post(ctx, link.HelloPath, link.Hello{Name: a.Name, Instance: a.instance, Machine: a.machine, Held: a.held()}, &welcome)
+	err := a.up.Post(ctx, link.HelloPath, link.Hello{Name: a.Name, Instance: a.instance, Machine: a.machine, Held: a.held()}, &welcome)
 	if said, ok := errors.AsType[*client.Error](err); ok {
 		return &link.Refused{Status: said.Status, Reason: said.Detail}
 	}
@@ -190,13 +196,13 @@ func (a *Agent) connect(ctx context.Context) error {
 	header := http.Header{}
 	header.Set("Authorization", "Bearer "+a.Token)
 	header.Set(link.TicketHeader, welcome.Ticket)
-	l, err := link.Dial(ctx, a.up.webSocket()+link.Path, header, nil)
+	l, err := link.Dial(ctx, a.up.WebSocket()+link.Path, header, nil)
 	if err != nil { // of a refusal as well: what the agent said of itself has just been accepted, perhaps by a service that was then started again
 		return fmt.Errorf("open the link: %v", err)
 	}
 	a.Log.Info("linked to the service", "service", a.Service, "name", a.Name, "slots", a.machine.Slots)
-	a.spool.kick()
-	srv := &fasthttp.Server{Handler: a.handler(ctx), MaxRequestBodySize: maxCommand, NoDefaultServerHeader: true, NoDefaultContentType: true, NoDefaultDate: true,
+	a.spool.Kick()
+	srv := &fasthttp.Server{Handler: a.handler(ctx), MaxRequestBodySize: remote.MaxCommand, NoDefaultServerHeader: true, NoDefaultContentType: true, NoDefaultDate: true,
 		Logger: quiet{}, CloseOnShutdown: true}
 	stop := context.AfterFunc(ctx, func() { l.Close() })
 	defer stop()
@@ -230,22 +236,16 @@ func (a *Agent) handler(ctx context.Context) fasthttp.RequestHandler {
 			http.Error(w, "fence: "+err.Error(), http.StatusBadRequest)
 			return
 		}
-		a.drop(fence)
+		a.Drop(fence)
 		w.WriteHeader(http.StatusNoContent)
 	})
-	a.sessionRoutes(ctx, mux)
+	a.floor.Open.Routes(ctx, mux)
+	a.remote.Routes(ctx, mux)
 	rest := fasthttpadaptor.NewFastHTTPHandler(mux)
 	return func(c *fasthttp.RequestCtx) {
-		path := string(c.URI().PathOriginal())
-		if id, command, ok := commandPath(path); ok { // not to be tidied by a router, and in a hurry
-			a.command(ctx, c, id, command)
-			return
+		if !a.remote.Direct(ctx, c) {
+			rest(c)
 		}
-		if id, ok := bidiPath(path); ok {
-			a.relay(c, id)
-			return
-		}
-		rest(c)
 	}
 }
 
@@ -253,7 +253,7 @@ func (a *Agent) handler(ctx context.Context) fasthttp.RequestHandler {
 // an ended lease before the browser of it is closed, so a slice may come a
 // little early; more than that many in excess are refused.
 func (a *Agent) take(ctx context.Context, s link.Slice) error {
-	known, err := a.begin(ctx, s.Fence, s.Run, func(ctx context.Context) { a.execute(ctx, s) })
+	known, err := a.begin(ctx, s.Fence, s.Run, func(ctx context.Context) { a.scripts.Work(ctx, s) })
 	if err == nil && !known {
 		a.Log.Info("slice taken", "run", s.Run, "pane", s.Label, "tests", len(s.Tests), "fence", s.Fence)
 	}
@@ -264,11 +264,11 @@ func (a *Agent) take(ctx context.Context, s link.Slice) error {
 func (a *Agent) begin(ctx context.Context, fence int64, run int, do func(context.Context)) (known bool, err error) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	if _, have := a.slices[fence]; have {
+	if _, have := a.leases[fence]; have {
 		return true, nil
 	}
 	busy := 0
-	for _, w := range a.slices {
+	for _, w := range a.leases {
 		if w.running {
 			busy++
 		}
@@ -277,7 +277,7 @@ func (a *Agent) begin(ctx context.Context, fence int64, run int, do func(context
 		return false, fmt.Errorf("all %d slots are taken, and as many slices wait", a.machine.Slots)
 	}
 	ctx, cancel := context.WithCancel(ctx)
-	a.slices[fence] = &work{run: run, cancel: cancel, running: true}
+	a.leases[fence] = &lease{run: run, cancel: cancel, running: true}
 	a.tasks.Go(func() {
 		select {
 		case a.places <- struct{}{}:
@@ -286,31 +286,31 @@ func (a *Agent) begin(ctx context.Context, fence int64, run int, do func(context
 		case <-ctx.Done():
 		}
 		cancel()
-		a.vacate(fence)
+		a.Vacate(fence)
 		a.handedIn(fence)
 	})
 	return false, nil
 }
 
-// vacate marks the slot of a slice as free.
-func (a *Agent) vacate(fence int64) {
+// Vacate marks the slot of a slice as free.
+func (a *Agent) Vacate(fence int64) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	if w := a.slices[fence]; w != nil {
+	if w := a.leases[fence]; w != nil {
 		w.running = false
 	}
 }
 
-// drop ends work on a lease that has ended; its results no longer count.
-func (a *Agent) drop(fence int64) {
-	a.spool.discard(fence)
+// Drop ends work on a lease that has ended; its results no longer count.
+func (a *Agent) Drop(fence int64) {
+	a.spool.Discard(fence)
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	if w := a.slices[fence]; w != nil {
+	if w := a.leases[fence]; w != nil {
 		a.Log.Info("lease ended by the service", "fence", fence, "run", w.run)
 		w.cancel()
 		if !w.running {
-			delete(a.slices, fence)
+			delete(a.leases, fence)
 		}
 	}
 }
@@ -320,11 +320,11 @@ func (a *Agent) held() []int64 {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	fences := []int64{}
-	for f := range a.slices {
+	for f := range a.leases {
 		fences = append(fences, f)
 	}
-	for _, f := range a.spool.fences() {
-		if a.slices[f] == nil { // of an earlier agent of this directory
+	for _, f := range a.spool.Fences() {
+		if a.leases[f] == nil { // of an earlier agent of this directory
 			fences = append(fences, f)
 		}
 	}
@@ -342,7 +342,7 @@ func (a *Agent) beat(ctx context.Context) {
 		case <-t.C:
 		}
 		var answer link.BeatAnswer
-		err := a.up.post(ctx, "/agent/beat", link.Beat{Name: a.Name, Instance: a.instance, Held: a.held(), Advice: a.meter.advice(a.machine.Slots)}, &answer)
+		err := a.up.Post(ctx, "/agent/beat", link.Beat{Name: a.Name, Instance: a.instance, Held: a.held(), Advice: a.floor.Meter.Advice(a.machine.Slots)}, &answer)
 		if err != nil {
 			if ctx.Err() == nil {
 				a.Log.Debug("no beat", "error", err)
@@ -350,7 +350,7 @@ func (a *Agent) beat(ctx context.Context) {
 			continue
 		}
 		for _, f := range answer.Ended {
-			a.drop(f)
+			a.Drop(f)
 		}
 	}
 }
@@ -359,7 +359,7 @@ func (a *Agent) beat(ctx context.Context) {
 func (a *Agent) handIn(ctx context.Context) {
 	pause := 200 * time.Millisecond
 	for {
-		err := a.spool.send(ctx, a.up, a.Log, a.handedIn)
+		err := a.spool.Send(ctx, a.up, a.Log, a.handedIn)
 		wait := time.Hour
 		if err != nil && ctx.Err() == nil {
 			a.Log.Warn("results wait on disk", "error", err, "again_in", pause)
@@ -370,7 +370,7 @@ func (a *Agent) handIn(ctx context.Context) {
 		select {
 		case <-ctx.Done():
 			return
-		case <-a.spool.more:
+		case <-a.spool.More():
 		case <-time.After(wait):
 		}
 	}
@@ -380,7 +380,7 @@ func (a *Agent) handIn(ctx context.Context) {
 func (a *Agent) handedIn(fence int64) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	if w := a.slices[fence]; w != nil && !w.running && !a.spool.holds(fence) {
-		delete(a.slices, fence)
+	if w := a.leases[fence]; w != nil && !w.running && !a.spool.Holds(fence) {
+		delete(a.leases, fence)
 	}
 }

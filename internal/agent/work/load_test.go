@@ -1,4 +1,4 @@
-package agent
+package work
 
 import (
 	"os"
@@ -14,13 +14,13 @@ import (
 func TestMeterKnowsTheAverageLoad(t *testing.T) {
 	dir := t.TempDir()
 	synctest.Test(t, func(t *testing.T) {
-		m := newMeter(dir)
-		first := m.begin("tides")
+		m := NewMeter(dir)
+		first := m.Begin("tides")
 		time.Sleep(5 * time.Second)
-		second := m.begin("fees")
+		second := m.Begin("fees")
 		time.Sleep(5 * time.Second)
 		first(true)
-		left := m.begin("left out")
+		left := m.Begin("left out")
 		time.Sleep(5 * time.Second)
 		second(true)
 		left(false)
@@ -29,11 +29,11 @@ func TestMeterKnowsTheAverageLoad(t *testing.T) {
 		assert.InDelta(t, 1.5, m.timings[0].Load, 1e-6)
 		assert.InDelta(t, 10, m.timings[0].Seconds, 1e-6)
 		assert.InDelta(t, 2, m.timings[1].Load, 1e-6)
-		assert.Zero(t, m.advice(2).Slots)
-		require.NoError(t, m.save())
-		assert.Equal(t, m.timings, newMeter(dir).timings, "timings outlive the agent")
+		assert.Zero(t, m.Advice(2).Slots)
+		require.NoError(t, m.Save())
+		assert.Equal(t, m.timings, NewMeter(dir).timings, "timings outlive the agent")
 		for range 2 * maxTimings {
-			end := m.begin("tides")
+			end := m.Begin("tides")
 			time.Sleep(time.Second)
 			end(true)
 		}
@@ -43,7 +43,7 @@ func TestMeterKnowsTheAverageLoad(t *testing.T) {
 
 func TestMeterForgetsWhatItCannotRead(t *testing.T) {
 	dir := t.TempDir()
-	m := newMeter(dir)
+	m := NewMeter(dir)
 	require.NoError(t, os.WriteFile(m.file, []byte("{"), 0o600))
-	assert.Empty(t, newMeter(dir).timings)
+	assert.Empty(t, NewMeter(dir).timings)
 }

@@ -1,4 +1,6 @@
-package agent
+// Package spool keeps what an agent has to hand in until the service has it: results
+// with their files, on disk, and recordings that grow, which go in pieces.
+package spool
 
 import (
 	"context"
@@ -18,24 +20,26 @@ import (
 	"sync"
 	"time"
 
+	"parallelpane/internal/agent/upstream"
 	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/link"
 )
 
-// spool keeps results and their files on disk until the service has them. A
+// Spool keeps results and their files on disk until the service has them. A
 // result is a file NAME.json beside a directory of blobs; it is written last
 // and under a temporary name first, so a crash leaves no half of one.
-type spool struct {
+type Spool struct {
 	dir  string
 	more chan struct{} // has an element when there is something new to send
 
 	mu      sync.Mutex
 	waiting map[string]int64    // name of the result's file -> fence
-	grown   map[string]*trickle // by result: what the service has of its files already
+	grown   map[string]*Trickle // by result: what the service has of its files already
 }
 
-func openSpool(dir string) (*spool, error) {
-	s := &spool{dir: dir, more: make(chan struct{}, 1), waiting: map[string]int64{}, grown: map[string]*trickle{}}
+// Open takes up what an earlier agent left in a directory.
+func Open(dir string) (*Spool, error) {
+	s := &Spool{dir: dir, more: make(chan struct{}, 1), waiting: map[string]int64{}, grown: map[string]*Trickle{}}
 	if err := os.MkdirAll(filepath.Join(dir, "blobs"), 0o700); err != nil {
 		return nil, fmt.Errorf("spool: %w", err)
 	}
@@ -57,7 +61,7 @@ const refusedLife = 7 * 24 * time.Hour
 
 // tidy removes what an agent that was killed has left: files of no result, and
 // what was half written.
-func (s *spool) tidy() error {
+func (s *Spool) tidy() error {
 	halves, err := filepath.Glob(filepath.Join(s.dir, ".new-*"))
 	aside, err2 := filepath.Glob(filepath.Join(s.dir, "*"+refusedSuffix))
 	blobs, err3 := os.ReadDir(filepath.Join(s.dir, "blobs"))
@@ -82,8 +86,8 @@ func (s *spool) tidy() error {
 	return nil
 }
 
-// forget removes the files of a result that was not added.
-func (s *spool) forget(id string) {
+// Forget removes the files of a result that was not added.
+func (s *Spool) Forget(id string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if _, waits := s.waiting[id+".json"]; waits || id == "" {
@@ -108,8 +112,8 @@ func readResult(path string) (link.Result, error) {
 // one can be dropped without a thought for the others.
 func blob(id, hash string) string { return filepath.Join("blobs", id+"-"+hash) }
 
-// file keeps contents for a result and describes them.
-func (s *spool) file(id, name, kind, media string, contents []byte) (attempt.File, error) {
+// File keeps contents for a result and describes them.
+func (s *Spool) File(id, name, kind, media string, contents []byte) (attempt.File, error) {
 	sum := sha256.Sum256(contents)
 	f := attempt.File{Name: name, Kind: kind, Media: media, Hash: hex.EncodeToString(sum[:]), Size: int64(len(contents))}
 	if err := s.write(blob(id, f.Hash), contents); err != nil {
@@ -118,8 +122,8 @@ func (s *spool) file(id, name, kind, media string, contents []byte) (attempt.Fil
 	return f, nil
 }
 
-// take moves a file into a result and describes it.
-func (s *spool) take(id, name, kind, media, path string) (attempt.File, error) {
+// Take moves a file into a result and describes it.
+func (s *Spool) Take(id, name, kind, media, path string) (attempt.File, error) {
 	f := attempt.File{Name: name, Kind: kind, Media: media}
 	in, err := os.Open(path)
 	if err != nil {
@@ -138,7 +142,8 @@ func (s *spool) take(id, name, kind, media, path string) (attempt.File, error) {
 	return f, nil
 }
 
-func (s *spool) write(name string, contents []byte) error {
+// write writes a file whole or not at all.
+func (s *Spool) write(name string, contents []byte) error {
 	path := filepath.Join(s.dir, name)
 	tmp, err := os.CreateTemp(filepath.Dir(path), ".new-")
 	if err != nil {
@@ -155,9 +160,9 @@ func (s *spool) write(name string, contents []byte) error {
 	return nil
 }
 
-// add keeps a result for sending. Some of its files may be with the service
+// Add keeps a result for sending. Some of its files may be with the service
 // already, as far as they had grown.
-func (s *spool) add(r link.Result, grown *trickle) error {
+func (s *Spool) Add(r link.Result, grown *Trickle) error {
 	raw, err := json.Marshal(r.Fit())
 	if err != nil {
 		return fmt.Errorf("spool: %w", err)
@@ -172,20 +177,26 @@ func (s *spool) add(r link.Result, grown *trickle) error {
 		s.grown[name] = grown
 	}
 	s.mu.Unlock()
-	s.kick()
+	s.Kick()
 	return nil
 }
 
-func (s *spool) kick() {
+// Kick has what waits sent once more.
+func (s *Spool) Kick() {
 	select {
 	case s.more <- struct{}{}:
 	default:
 	}
 }
 
-func (s *spool) holds(fence int64) bool { return slices.Contains(s.fences(), fence) }
+// More has an element when there is something new to send.
+func (s *Spool) More() <-chan struct{} { return s.more }
 
-func (s *spool) fences() []int64 {
+// Holds says whether a result of a lease waits.
+func (s *Spool) Holds(fence int64) bool { return slices.Contains(s.Fences(), fence) }
+
+// Fences lists the leases of which results wait.
+func (s *Spool) Fences() []int64 {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	var out []int64
@@ -197,8 +208,8 @@ func (s *spool) fences() []int64 {
 	return out
 }
 
-// discard drops the results of a lease.
-func (s *spool) discard(fence int64) {
+// Discard drops the results of a lease.
+func (s *Spool) Discard(fence int64) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for name, f := range s.waiting {
@@ -208,7 +219,7 @@ func (s *spool) discard(fence int64) {
 	}
 }
 
-func (s *spool) removeLocked(name string) {
+func (s *Spool) removeLocked(name string) {
 	path := filepath.Join(s.dir, name)
 	r, err := readResult(path)
 	_ = os.Remove(path)
@@ -221,10 +232,10 @@ func (s *spool) removeLocked(name string) {
 	}
 }
 
-// send hands in every waiting result, oldest first, and returns the error that
+// Send hands in every waiting result, oldest first, and returns the error that
 // made it stop. Of a result that the service refuses for what it holds the verdict
 // is sent alone; if that is refused as well it is set aside.
-func (s *spool) send(ctx context.Context, up *upstream, log *slog.Logger, sent func(fence int64)) error {
+func (s *Spool) Send(ctx context.Context, up *upstream.Service, log *slog.Logger, sent func(fence int64)) error {
 	for {
 		s.mu.Lock()
 		var names []string
@@ -244,7 +255,7 @@ func (s *spool) send(ctx context.Context, up *upstream, log *slog.Logger, sent f
 		}
 		if content(err) {
 			log.Error("the service refused a result; its verdict is sent alone", "test", r.Test, "fence", r.Fence, "error", err)
-			err = up.post(ctx, "/agent/results", r.Bare(fmt.Sprintf("status %d: %v", statusOf(err), err)), new(link.ResultAnswer))
+			err = up.Post(ctx, "/agent/results", r.Bare(fmt.Sprintf("status %d: %v", upstream.Status(err), err)), new(link.ResultAnswer))
 		}
 		if content(err) {
 			log.Error("the service refused a verdict; it is set aside", "test", r.Test, "fence", r.Fence, "error", err)
@@ -260,7 +271,7 @@ func (s *spool) send(ctx context.Context, up *upstream, log *slog.Logger, sent f
 	}
 }
 
-func (s *spool) sendOne(ctx context.Context, up *upstream, r link.Result) error {
+func (s *Spool) sendOne(ctx context.Context, up *upstream.Service, r link.Result) error {
 	lacking, err := s.handOver(ctx, up, r)
 	if err != nil {
 		return err
@@ -280,7 +291,7 @@ func (s *spool) sendOne(ctx context.Context, up *upstream, r link.Result) error 
 		}
 		err = up.Send(ctx, http.MethodPut, "/agent/files/"+f.Hash, contents, nil)
 		contents.Close()
-		if statusOf(err) == http.StatusInsufficientStorage {
+		if upstream.Status(err) == http.StatusInsufficientStorage {
 			continue // the service has no room for files; the verdict counts all the same
 		}
 		if content(err) {
@@ -294,12 +305,12 @@ func (s *spool) sendOne(ctx context.Context, up *upstream, r link.Result) error 
 	}
 	r.Files = kept
 	var answer link.ResultAnswer
-	return up.post(ctx, "/agent/results", r, &answer)
+	return up.Post(ctx, "/agent/results", r, &answer)
 }
 
 // handOver completes the files that had been growing and says which of the
 // result's files are to be sent whole; nil means all.
-func (s *spool) handOver(ctx context.Context, up *upstream, r link.Result) ([]string, error) {
+func (s *Spool) handOver(ctx context.Context, up *upstream.Service, r link.Result) ([]string, error) {
 	s.mu.Lock()
 	grown := s.grown[r.ID+".json"]
 	s.mu.Unlock()
@@ -315,15 +326,15 @@ func (s *spool) handOver(ctx context.Context, up *upstream, r link.Result) ([]st
 		}
 	}
 	answer := link.HandoverAnswer{}
-	err := up.post(ctx, "/agent/sessions/"+r.ID+"/files", link.Handover{Fence: r.Fence, Files: r.Files}, &answer)
+	err := up.Post(ctx, "/agent/sessions/"+r.ID+"/files", link.Handover{Fence: r.Fence, Files: r.Files}, &answer)
 	if answer.Lacking == nil {
 		answer.Lacking = []string{}
 	}
 	return answer.Lacking, err
 }
 
-// safeName makes a file's name of anything.
-func safeName(s string) string {
+// SafeName makes a file's name of anything.
+func SafeName(s string) string {
 	return strings.Map(func(r rune) rune {
 		if r < 128 && (r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || r == '-' || r == '_' || r == '.') {
 			return r
@@ -338,12 +349,15 @@ const refusedSuffix = ".refused"
 // content says whether an error is a refusal of what was sent, which will be none
 // the better for being sent again. Anything else may pass.
 func content(err error) bool {
-	status := statusOf(err)
+	status := upstream.Status(err)
 	return status == http.StatusBadRequest || status == http.StatusRequestEntityTooLarge || status == http.StatusUnprocessableEntity
 }
+
+// Final says whether an error is a refusal that trying again does not change.
+func Final(err error) bool { return content(err) || gone(err) }
 
 // gone says whether what was asked for is not there: a session that the service
 // no longer has open, most often.
 func gone(err error) bool {
-	return statusOf(err) == http.StatusNotFound
+	return upstream.Status(err) == http.StatusNotFound
 }

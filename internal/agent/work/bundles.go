@@ -1,4 +1,4 @@
-package agent
+package work
 
 import (
 	"context"
@@ -13,25 +13,29 @@ import (
 	"sync"
 	"time"
 
+	"parallelpane/internal/agent/upstream"
 	"parallelpane/internal/blobs"
 	"parallelpane/internal/project"
 )
 
-// bundles keeps unpacked bundles by their hash, and those that nothing has used
+// Bundles keeps unpacked bundles by their hash, and those that nothing has used
 // for long no more.
-type bundles struct {
+type Bundles struct {
 	dir   string
-	up    *upstream
+	up    *upstream.Service
 	mu    sync.Mutex
 	using map[string]int // by hash
 }
 
+// NewBundles keeps bundles in a directory, and fetches what is not there.
+func NewBundles(dir string, up *upstream.Service) *Bundles { return &Bundles{dir: dir, up: up} }
+
 // bundleLife is for how long a bundle is kept after its last use.
 const bundleLife = 3 * 24 * time.Hour
 
-// get returns the directory of a bundle, fetching it when it is not there. It
+// Get returns the directory of a bundle, fetching it when it is not there. It
 // stays there until done is called.
-func (b *bundles) get(ctx context.Context, hash string) (dir string, done func(), err error) {
+func (b *Bundles) Get(ctx context.Context, hash string) (dir string, done func(), err error) {
 	if !blobs.ValidHash(hash) {
 		return "", func() {}, fmt.Errorf("bundle %q: not a hash", hash)
 	}
@@ -58,14 +62,14 @@ func (b *bundles) get(ctx context.Context, hash string) (dir string, done func()
 	}), nil
 }
 
-// sweep removes bundles that were not used for long, and what was half unpacked.
-func (b *bundles) sweep(now time.Time) error {
+// Sweep removes bundles that were not used for long, and what was half unpacked.
+func (b *Bundles) Sweep(now time.Time) error {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	return b.sweepLocked(now)
 }
 
-func (b *bundles) sweepLocked(now time.Time) error {
+func (b *Bundles) sweepLocked(now time.Time) error {
 	entries, err := os.ReadDir(b.dir)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
@@ -82,7 +86,7 @@ func (b *bundles) sweepLocked(now time.Time) error {
 	return err
 }
 
-func (b *bundles) fetch(ctx context.Context, hash, dir string) error {
+func (b *Bundles) fetch(ctx context.Context, hash, dir string) error {
 	resp, err := b.up.Do(ctx, http.MethodGet, "/agent/bundles/"+hash, nil)
 	if err != nil {
 		return err

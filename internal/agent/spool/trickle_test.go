@@ -1,4 +1,4 @@
-package agent
+package spool
 
 import (
 	"crypto/sha256"
@@ -19,6 +19,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"parallelpane/internal/agent/upstream"
 	"parallelpane/internal/blobs"
 	"parallelpane/internal/client"
 	"parallelpane/internal/core/attempt"
@@ -29,7 +30,7 @@ import (
 type warehouse struct {
 	*httptest.Server
 	grown *blobs.Growing
-	up    *upstream
+	up    *upstream.Service
 	next  atomic.Int64 // fault of the next piece: see below
 	bytes atomic.Int64 // that came
 }
@@ -70,13 +71,13 @@ func newWarehouse(t *testing.T) *warehouse {
 		_ = json.NewEncoder(rw).Encode(link.Grown{Have: have})
 	})
 	w.Server = httptest.NewServer(mux)
-	w.up = newUpstream(w.URL, "")
+	w.up = upstream.New(w.URL, "")
 	t.Cleanup(func() { w.Close(); w.grown.Close() })
 	return w
 }
 
-func (w *warehouse) trickle(id string) *trickle {
-	return &trickle{up: w.up, id: id, fence: 7, files: map[string]*sent{}}
+func (w *warehouse) trickle(id string) *Trickle {
+	return &Trickle{up: w.up, id: id, fence: 7, files: map[string]*sent{}}
 }
 
 func hashOf(b []byte) string {
@@ -99,7 +100,7 @@ func TestAFileArrivesWhateverHappens(t *testing.T) {
 			f, err := os.Open(path)
 			require.NoError(t, err)
 			defer f.Close()
-			return tr.grow(t.Context(), "log", f)
+			return tr.Grow(t.Context(), "log", f)
 		}
 		write()
 		t.Repeat(map[string]func(*rapid.T){
@@ -136,9 +137,9 @@ func TestOnlyWhatIsNewIsSent(t *testing.T) {
 	for range 3 {
 		_, err = f.Write(make([]byte, 1000))
 		require.NoError(t, err)
-		require.NoError(t, tr.grow(t.Context(), "video.webm", f))
+		require.NoError(t, tr.Grow(t.Context(), "video.webm", f))
 	}
-	require.NoError(t, tr.grow(t.Context(), "video.webm", f))
+	require.NoError(t, tr.Grow(t.Context(), "video.webm", f))
 	assert.EqualValues(t, 3000, w.bytes.Load())
 	_, err = f.WriteAt([]byte("length"), 100)
 	require.NoError(t, err)
@@ -164,7 +165,7 @@ func TestPiecesAreOfALimitedSize(t *testing.T) {
 	f, err := os.Open(path)
 	require.NoError(t, err)
 	defer f.Close()
-	require.NoError(t, tr.grow(t.Context(), "video.webm", f))
+	require.NoError(t, tr.Grow(t.Context(), "video.webm", f))
 	assert.Len(t, tr.files["video.webm"].pieces, 3)
 	_, _, err = w.grown.Settle("s", "video.webm", hashOf(whole))
 	require.NoError(t, err)
@@ -180,7 +181,7 @@ func TestAServiceThatRefusesPiecesGetsTheWhole(t *testing.T) {
 	defer f.Close()
 	w.next.Store(refuses)
 	var refused *client.Error
-	require.ErrorAs(t, tr.grow(t.Context(), "log", f), &refused)
+	require.ErrorAs(t, tr.Grow(t.Context(), "log", f), &refused)
 	assert.Equal(t, http.StatusNotFound, refused.Status)
 }
 
@@ -194,5 +195,5 @@ func TestAServiceThatHasMoreGetsTheWhole(t *testing.T) {
 	f, err := os.Open(path)
 	require.NoError(t, err)
 	defer f.Close()
-	assert.ErrorIs(t, tr.grow(t.Context(), "log", f), errAhead, "and not asked for again and again")
+	assert.ErrorIs(t, tr.Grow(t.Context(), "log", f), errAhead, "and not asked for again and again")
 }

@@ -1,4 +1,4 @@
-package agent
+package remote
 
 import (
 	"encoding/json"
@@ -23,8 +23,8 @@ var upgrader = websocket.FastHTTPUpgrader{ReadBufferSize: 32 << 10, WriteBufferS
 // relay joins a client's BiDi connection with the browser's, message by
 // message. Events that only the lab's own recording has asked for do not reach
 // the client.
-func (a *Agent) relay(c *fasthttp.RequestCtx, id string) {
-	s := a.remote(id)
+func (on *Worker) relay(c *fasthttp.RequestCtx, id string) {
+	s := on.remote(id)
 	if s == nil || s.session.WebSocketURL() == "" || s.order.Asked["webSocketUrl"] != true {
 		c.Error("this session did not ask for webSocketUrl", fasthttp.StatusNotFound)
 		return
@@ -43,7 +43,7 @@ func (a *Agent) relay(c *fasthttp.RequestCtx, id string) {
 func (s *remote) join(client, browser *websocket.Conn) {
 	defer browser.Close()
 	defer client.Close()
-	client.SetReadLimit(maxCommand)
+	client.SetReadLimit(MaxCommand)
 	f := &filter{}
 	var both sync.WaitGroup
 	pass := func(to, from *websocket.Conn, wanted func([]byte) bool) {

@@ -1,4 +1,4 @@
-package agent
+package spool
 
 import (
 	"bytes"
@@ -9,24 +9,19 @@ import (
 	"net/http"
 	"net/url"
 	"os"
-	"path/filepath"
 	"slices"
 	"strconv"
-	"time"
 
+	"parallelpane/internal/agent/upstream"
 	"parallelpane/internal/core/attempt"
-	"parallelpane/internal/core/record"
 	"parallelpane/internal/link"
-	"parallelpane/internal/recording"
 )
 
-const trickleEvery = 2 * time.Second
-
-// trickle sends what is recorded of a session in pieces while it grows: little
+// Trickle sends what is recorded of a session in pieces while it grows: little
 // is left to send at the end, and what an agent recorded before it was lost is
 // not lost with it. It belongs to one goroutine at a time.
-type trickle struct {
-	up    *upstream
+type Trickle struct {
+	up    *upstream.Service
 	id    string // of the session
 	fence int64
 	files map[string]*sent
@@ -43,13 +38,21 @@ type piece struct {
 	sum      [sha256.Size]byte
 }
 
+// NewTrickle sends what is recorded of a session under a lease.
+func NewTrickle(up *upstream.Service, session string, fence int64) *Trickle {
+	return &Trickle{up: up, id: session, fence: fence, files: map[string]*sent{}}
+}
+
+// Has says whether some of a file was sent.
+func (t *Trickle) Has(name string) bool { return t.files[name] != nil }
+
 // errAhead means that the service has more of a file than there is: it is sent
 // whole.
 var errAhead = errors.New("the service has more of it")
 
-// grow sends what a file has more than the service. The service's answer says
+// Grow sends what a file has more than the service. The service's answer says
 // where it stands, so that nothing depends on what was lost on the way.
-func (t *trickle) grow(ctx context.Context, name string, f *os.File) error {
+func (t *Trickle) Grow(ctx context.Context, name string, f *os.File) error {
 	s := t.files[name]
 	if s == nil {
 		s = &sent{}
@@ -84,7 +87,7 @@ func (t *trickle) grow(ctx context.Context, name string, f *os.File) error {
 	}
 }
 
-func (t *trickle) put(ctx context.Context, name string, at int64, contents []byte) (have int64, err error) {
+func (t *Trickle) put(ctx context.Context, name string, at int64, contents []byte) (have int64, err error) {
 	query := url.Values{"fence": {strconv.FormatInt(t.fence, 10)}, "at": {strconv.FormatInt(at, 10)}}
 	var answer link.Grown
 	err = t.up.Send(ctx, http.MethodPut, "/agent/sessions/"+t.id+"/files/"+url.PathEscape(name)+"?"+query.Encode(), bytes.NewReader(contents), &answer)
@@ -94,7 +97,7 @@ func (t *trickle) put(ctx context.Context, name string, at int64, contents []byt
 // finish brings what the service has of a file to what the file has become:
 // pieces that were written over since, and the rest. A file that had not been
 // growing is left alone.
-func (t *trickle) finish(ctx context.Context, name, path string) error {
+func (t *Trickle) finish(ctx context.Context, name, path string) error {
 	s := t.files[name]
 	if s == nil {
 		return nil
@@ -119,49 +122,5 @@ func (t *trickle) finish(ctx context.Context, name, path string) error {
 		}
 		s.pieces[i].sum = sum
 	}
-	return t.grow(ctx, name, f)
-}
-
-// trickle sends the attempt's recording until the context ends.
-func (at *execution) trickle(ctx context.Context) {
-	t := time.NewTicker(at.agent.Trickle)
-	defer t.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-t.C:
-		}
-		if err := at.sendGrown(ctx); err != nil && ctx.Err() == nil {
-			at.agent.Log.Debug("a piece of a recording was not sent", "session", at.result.ID, "error", err)
-			if content(err) || gone(err) {
-				return // all of it goes with the result
-			}
-		}
-	}
-}
-
-func (at *execution) sendGrown(ctx context.Context) error {
-	for _, name := range at.rec.Growing() {
-		if at.grown.files[name] != nil {
-			if kind, _, _ := recording.Form(name); kind == record.Screenshots {
-				continue // a picture does not grow
-			}
-		}
-		f, err := os.Open(filepath.Join(at.recordings(), name))
-		if err != nil {
-			continue // the video's first picture is yet to come
-		}
-		err = at.grown.grow(ctx, name, f)
-		f.Close()
-		if err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// recordings is where the attempt's recording lies while it grows.
-func (at *execution) recordings() string {
-	return filepath.Join(at.agent.Dir, "recordings", at.result.ID)
+	return t.Grow(ctx, name, f)
 }

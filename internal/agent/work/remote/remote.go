@@ -1,4 +1,6 @@
-package agent
+// Package remote serves sessions that somebody else's runner drives: it opens them,
+// passes their commands on to the drivers, and hands in how they ended.
+package remote
 
 import (
 	"bytes"
@@ -13,7 +15,7 @@ import (
 
 	"github.com/valyala/fasthttp"
 
-	"parallelpane/internal/core/attempt"
+	"parallelpane/internal/agent/work"
 	"parallelpane/internal/core/device"
 	"parallelpane/internal/core/record"
 	"parallelpane/internal/core/verdict"
@@ -24,12 +26,28 @@ import (
 	"parallelpane/internal/webdriver"
 )
 
-// maxCommand bounds a command's body, in bytes.
-const maxCommand = 64 << 20
+// MaxCommand bounds a command's body, in bytes.
+const MaxCommand = 64 << 20
 
-// remote is a session that somebody else's runner drives.
+// Worker serves such sessions.
+type Worker struct {
+	*work.Floor
+	begin func(ctx context.Context, fence int64, run int, do func(context.Context)) (known bool, err error)
+
+	mu      sync.Mutex
+	open    map[string]*remote    // by id
+	answers map[int64]chan opened // to orders to open sessions, by fence
+}
+
+// New serves sessions on an agent's floor; begin starts work under a lease once a
+// place is free, unless it has begun.
+func New(f *work.Floor, begin func(ctx context.Context, fence int64, run int, do func(context.Context)) (known bool, err error)) *Worker {
+	return &Worker{Floor: f, begin: begin, open: map[string]*remote{}, answers: map[int64]chan opened{}}
+}
+
+// remote is one session.
 type remote struct {
-	*execution
+	*work.Attempt
 	order   link.Session
 	session *sessions.Session
 	ended   chan string // how it ended; has room for one
@@ -44,22 +62,22 @@ type opened struct {
 	fault *link.SessionFault
 }
 
-// sessionRoutes answers what the service asks about sessions.
-func (a *Agent) sessionRoutes(ctx context.Context, mux *http.ServeMux) {
+// Routes answers what the service asks about sessions.
+func (on *Worker) Routes(ctx context.Context, mux *http.ServeMux) {
 	mux.HandleFunc("POST /sessions", func(w http.ResponseWriter, r *http.Request) {
 		var o link.Session
 		if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 16<<20)).Decode(&o); err != nil {
 			http.Error(w, "session: "+err.Error(), http.StatusBadRequest)
 			return
 		}
-		answer := a.answerOf(o.Fence)
-		known, err := a.begin(ctx, o.Fence, o.Run, func(ctx context.Context) {
-			a.serve(ctx, o, answer)
-			a.forgetAnswer(o.Fence)
+		answer := on.answerOf(o.Fence)
+		known, err := on.begin(ctx, o.Fence, o.Run, func(ctx context.Context) {
+			on.serve(ctx, o, answer)
+			on.forgetAnswer(o.Fence)
 		})
 		if err != nil {
 			if !known {
-				a.forgetAnswer(o.Fence)
+				on.forgetAnswer(o.Fence)
 			}
 			http.Error(w, fmt.Sprintf("session %s: %v", o.ID, err), http.StatusConflict)
 			return
@@ -77,41 +95,38 @@ func (a *Agent) sessionRoutes(ctx context.Context, mux *http.ServeMux) {
 		case <-r.Context().Done():
 		}
 	})
-	mux.HandleFunc("POST /sessions/{id}/end", a.onRemote(func(s *remote, w http.ResponseWriter, r *http.Request) {
+	mux.HandleFunc("POST /sessions/{id}/end", on.onRemote(func(s *remote, w http.ResponseWriter, r *http.Request) {
 		s.end(r.URL.Query().Get("why"))
 		w.WriteHeader(http.StatusNoContent)
 	}))
-	mux.HandleFunc("POST /sessions/{id}/left", a.onRemote(func(s *remote, w http.ResponseWriter, _ *http.Request) {
+	mux.HandleFunc("POST /sessions/{id}/left", on.onRemote(func(s *remote, w http.ResponseWriter, _ *http.Request) {
 		s.session.Left()
-		s.note("the client went away in the middle of a command")
+		s.Note("the client went away in the middle of a command")
 		w.WriteHeader(http.StatusNoContent)
 	}))
-	mux.HandleFunc("GET /sessions/{id}/picture", a.sendPicture)
-	mux.HandleFunc("GET /sessions/{id}/sofar/{kind}", a.soFar)
-	mux.HandleFunc("POST /sessions/{id}/hand", func(w http.ResponseWriter, r *http.Request) { a.hand(ctx, w, r) })
 }
 
 // answerOf is where the answer to an order to open a session is, or will be. It
 // has room for one, and whoever takes it puts it back.
-func (a *Agent) answerOf(fence int64) chan opened {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	if a.answers[fence] == nil {
-		a.answers[fence] = make(chan opened, 1)
+func (on *Worker) answerOf(fence int64) chan opened {
+	on.mu.Lock()
+	defer on.mu.Unlock()
+	if on.answers[fence] == nil {
+		on.answers[fence] = make(chan opened, 1)
 	}
-	return a.answers[fence]
+	return on.answers[fence]
 }
 
-func (a *Agent) forgetAnswer(fence int64) {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	delete(a.answers, fence)
+func (on *Worker) forgetAnswer(fence int64) {
+	on.mu.Lock()
+	defer on.mu.Unlock()
+	delete(on.answers, fence)
 }
 
 // onRemote finds the session that a request is about.
-func (a *Agent) onRemote(do func(*remote, http.ResponseWriter, *http.Request)) http.HandlerFunc {
+func (on *Worker) onRemote(do func(*remote, http.ResponseWriter, *http.Request)) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
-		s := a.remote(r.PathValue("id"))
+		s := on.remote(r.PathValue("id"))
 		if s == nil {
 			http.Error(w, "no session "+r.PathValue("id"), http.StatusNotFound)
 			return
@@ -120,37 +135,45 @@ func (a *Agent) onRemote(do func(*remote, http.ResponseWriter, *http.Request)) h
 	}
 }
 
-func (a *Agent) remote(id string) *remote {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	if s := a.open[id]; s != nil {
-		return s.remote
-	}
-	return nil
+func (on *Worker) remote(id string) *remote {
+	on.mu.Lock()
+	defer on.mu.Unlock()
+	return on.open[id]
 }
 
 // serve opens a session and keeps it until it ends, for whatever reason.
-func (a *Agent) serve(ctx context.Context, o link.Session, answer chan<- opened) {
-	s := &remote{order: o, ended: make(chan string, 1), execution: &execution{agent: a, began: time.Now(), mask: recording.NewMask(o.Secrets...)}}
-	s.slice = link.Slice{Fence: o.Fence, Run: o.Run, Label: o.Label}
-	s.test = link.SliceTest{Name: o.Name, Attempt: o.Attempt}
-	s.result = link.Result{ID: o.ID, Fence: o.Fence, Attempt: o.Attempt, Agent: a.Name, StartedAt: s.began.UnixMilli(),
-		Detail: attempt.Detail{Steps: []attempt.Step{}, Record: o.Record}, Files: []attempt.File{}}
-	s.note("session %s for %q on %s, for run %d", o.ID, o.Name, a.Name, o.Run)
+func (on *Worker) serve(ctx context.Context, o link.Session, answer chan<- opened) {
+	s := &remote{order: o, ended: make(chan string, 1),
+		Attempt: on.Begin(o.Name, link.Result{ID: o.ID, Fence: o.Fence, Attempt: o.Attempt}, o.Record, recording.NewMask(o.Secrets...))}
+	s.Note("session %s for %q on %s, for run %d", o.ID, o.Name, on.Name, o.Run)
 	fault := s.open(ctx)
 	if fault != nil {
 		answer <- opened{fault: fault}
 		return
 	}
 	given := s.session.Given()
-	s.result.Detail.Given, _ = json.Marshal(s.maskedGiven(given))
-	done := a.show(o.ID, &watched{session: s.session, remote: s, rec: s.rec, note: s.note})
+	s.Result.Detail.Given, _ = json.Marshal(s.maskedGiven(given))
+	done := on.show(s)
 	answer <- opened{open: link.SessionOpen{Given: given, Browser: s.session.Browser.Name, Version: s.session.Browser.Version}}
-	a.Log.Info("session open", "session", o.ID, "run", o.Run, "pane", o.Label, "name", o.Name)
+	on.Log.Info("session open", "session", o.ID, "run", o.Run, "pane", o.Label, "name", o.Name)
 
 	how := s.wait(ctx)
 	done()
 	s.finish(ctx, how)
+}
+
+// show makes a session known until done is called.
+func (on *Worker) show(s *remote) (done func()) {
+	hide := on.Open.Show(s.order.ID, s.session, s.Rec, s.Note)
+	on.mu.Lock()
+	on.open[s.order.ID] = s
+	on.mu.Unlock()
+	return func() {
+		on.mu.Lock()
+		delete(on.open, s.order.ID)
+		on.mu.Unlock()
+		hide()
+	}
 }
 
 // maskedGiven leaves addresses that open the session out of the record.
@@ -167,8 +190,8 @@ func (s *remote) maskedGiven(given webdriver.Capabilities) webdriver.Capabilitie
 
 // open opens the browser and begins to record.
 func (s *remote) open(ctx context.Context) *link.SessionFault {
-	a, o := s.agent, s.order
-	b, err := a.browser(o.Values)
+	o := s.order
+	b, err := s.Browser(o.Values)
 	if err != nil {
 		return &link.SessionFault{Code: webdriver.SessionNotCreated, Message: err.Error(), Lab: true}
 	}
@@ -176,15 +199,15 @@ func (s *remote) open(ctx context.Context) *link.SessionFault {
 	if o.Device != nil {
 		profile = *o.Device
 	}
-	s.result.Detail.Browser, s.result.Detail.Version = b.Name, b.Version
+	s.Result.Detail.Browser, s.Result.Detail.Version = b.Name, b.Version
 	if o.Device != nil {
-		s.result.Detail.Device = profile.Name
+		s.Result.Detail.Device = profile.Name
 	}
 	asked := webdriver.Capabilities(o.Asked)
 	if asked == nil {
 		asked = webdriver.Capabilities{}
 	}
-	s.session, err = a.host.Open(ctx, sessions.Request{Browser: b, Headed: o.Values["mode"] == "headed", Device: profile, Asked: asked, Bare: o.Device == nil,
+	s.session, err = s.Host.Open(ctx, sessions.Request{Browser: b, Headed: o.Values["mode"] == "headed", Device: profile, Asked: asked, Bare: o.Device == nil,
 		Pictures: o.Record[record.Screenshots] == record.Always, Film: o.Record.Wants(record.Video),
 		Watch: o.Record.Wants("network") || o.Record.Wants("console"), Proxy: o.Record["network"] == record.Always})
 	if refused, ok := errors.AsType[*engine.Refused](err); ok {
@@ -197,10 +220,10 @@ func (s *remote) open(ctx context.Context) *link.SessionFault {
 	if err != nil {
 		return &link.SessionFault{Code: webdriver.SessionNotCreated, Message: err.Error(), Lab: true}
 	}
-	s.result.Detail.StartMS = time.Since(s.began).Milliseconds()
-	s.result.Detail.Emulated = s.session.Outcome
-	s.note("%s %s is open after %d ms", b.Name, b.Version, s.result.Detail.StartMS)
-	s.record(ctx, s.session, o.Record)
+	s.Result.Detail.StartMS = time.Since(s.Began).Milliseconds()
+	s.Result.Detail.Emulated = s.session.Outcome
+	s.Note("%s %s is open after %d ms", b.Name, b.Version, s.Result.Detail.StartMS)
+	s.Record(ctx, s.session, o.Record)
 	return nil
 }
 
@@ -236,7 +259,7 @@ func (s *remote) wait(ctx context.Context) string {
 			return "the browser or its driver ended"
 		case idle > 0 && s.session.Idle() > idle:
 			return fmt.Sprintf("no command came for %s", idle)
-		case life > 0 && time.Since(s.began) > life:
+		case life > 0 && time.Since(s.Began) > life:
 			return fmt.Sprintf("it was open for %s, the longest a session may be", life)
 		}
 	}
@@ -254,27 +277,27 @@ func (s *remote) settle(v verdict.Verdict, message string) {
 // finish closes the browser, keeps what was recorded and hands the result in.
 func (s *remote) finish(ctx context.Context, how string) {
 	if !s.session.Deleted() && s.session.Programs() == nil {
-		s.rec.Last()
+		s.Rec.Last()
 	}
-	s.result.TookMS = time.Since(s.began).Milliseconds() // what is recorded is put away on the lab's time
+	s.Result.TookMS = time.Since(s.Began).Milliseconds() // what is recorded is put away on the lab's time
 	s.mu.Lock()
 	said := s.said
 	s.mu.Unlock()
 	if said.Verdict == "" {
 		said.Verdict = verdict.Ended
 	}
-	s.result.Detail.End = how
-	s.execution.end(said.Verdict, said.Message)
-	s.note("ended: %s", how)
-	s.endRecording()
+	s.Result.Detail.End = how
+	s.End(said.Verdict, said.Message)
+	s.Note("ended: %s", how)
+	s.EndRecording()
 	s.session.Close()
 	if ctx.Err() != nil {
-		s.forget()
+		s.Forget()
 		return // dropped: the service has its own record of why
 	}
-	s.agent.vacate(s.order.Fence)
-	s.keep()
-	s.agent.Log.Info("session ended", "session", s.order.ID, "how", how, "verdict", said.Verdict)
+	s.Leases.Vacate(s.order.Fence)
+	s.Keep()
+	s.Log.Info("session ended", "session", s.order.ID, "how", how, "verdict", said.Verdict)
 }
 
 // commandPath takes a command's session and path apart: /sessions/ID/wd/element
@@ -284,24 +307,35 @@ func commandPath(path string) (id, rest string, ok bool) {
 	return id, rest, ok && strings.HasPrefix(path, "/sessions/") && !strings.Contains(id, "/") && (rest == "" || rest[0] == '/')
 }
 
+// Direct answers what is not to be tidied by a router, and in a hurry: commands, and
+// requests for BiDi connections. It says whether a request was one of these.
+func (on *Worker) Direct(ctx context.Context, c *fasthttp.RequestCtx) bool {
+	path := string(c.URI().PathOriginal())
+	if id, command, ok := commandPath(path); ok {
+		on.command(ctx, c, id, command)
+		return true
+	}
+	if id, ok := bidiPath(path); ok {
+		on.relay(c, id)
+		return true
+	}
+	return false
+}
+
 // command passes a command on to the driver and its answer back.
-func (a *Agent) command(ctx context.Context, c *fasthttp.RequestCtx, id, path string) {
-	a.mu.Lock()
-	s := a.open[id]
-	a.mu.Unlock()
+func (on *Worker) command(ctx context.Context, c *fasthttp.RequestCtx, id, path string) {
+	s := on.remote(id)
 	if s == nil || s.session.Deleted() { // one that was deleted may still be putting its recording away
 		answer(c, webdriver.Errorf(webdriver.InvalidSessionID, "session %s is not open", id))
 		return
 	}
 	method, body := string(c.Method()), bytes.Clone(c.Request.Body())
-	if s.remote != nil {
-		if path == "/pane/verdict" {
-			s.remote.takeVerdict(c, method, body)
-			return
-		}
-		if method == fasthttp.MethodDelete && path == "" {
-			s.remote.rec.Last()
-		}
+	if path == "/pane/verdict" {
+		s.takeVerdict(c, method, body)
+		return
+	}
+	if method == fasthttp.MethodDelete && path == "" {
+		s.Rec.Last()
 	}
 	if query := c.URI().QueryString(); len(query) > 0 {
 		path += "?" + string(query)
@@ -314,8 +348,8 @@ func (a *Agent) command(ctx context.Context, c *fasthttp.RequestCtx, id, path st
 		answer(c, webdriver.Errorf(webdriver.UnknownError, "the driver did not answer: %v", err))
 		return
 	}
-	if s.remote != nil && s.session.Deleted() {
-		s.remote.end("the client ended it")
+	if s.session.Deleted() {
+		s.end("the client ended it")
 	}
 	c.Response.Header.SetContentType(got.Media)
 	c.SetStatusCode(got.Status)
@@ -340,12 +374,12 @@ func (s *remote) takeVerdict(c *fasthttp.RequestCtx, method string, body []byte)
 		answer(c, webdriver.Errorf(webdriver.InvalidArgument, "verdict: expected passed, failed or skipped, found %q", v.Verdict))
 		return
 	}
-	v.Message = s.mask.Text(v.Message)
+	v.Message = s.Mask.Text(v.Message)
 	s.mu.Lock()
 	s.said = v
 	s.mu.Unlock()
 	s.session.Touch()
-	s.note("the runner says: %s%s", v.Verdict, strings.TrimRight(": "+v.Message, ": "))
+	s.Note("the runner says: %s%s", v.Verdict, strings.TrimRight(": "+v.Message, ": "))
 	c.SetContentType("application/json; charset=utf-8")
 	c.SetBodyString(`{"value":null}`)
 }

@@ -1,4 +1,4 @@
-package agent
+package work
 
 import (
 	"encoding/json"
@@ -10,9 +10,9 @@ import (
 	"parallelpane/internal/core/fleet"
 )
 
-// meter measures how much sessions slow each other: it knows how many are open
+// Meter measures how much sessions slow each other: it knows how many are open
 // and what tests took while so many were.
-type meter struct {
+type Meter struct {
 	file string // where the timings survive a restart
 
 	mu      sync.Mutex
@@ -25,23 +25,24 @@ type meter struct {
 // maxTimings is how many of the latest timings an advice rests on.
 const maxTimings = 600
 
-func newMeter(dir string) *meter {
-	m := &meter{file: filepath.Join(dir, "timings.json"), last: time.Now()}
+// NewMeter takes up what was measured before, from a state directory.
+func NewMeter(dir string) *Meter {
+	m := &Meter{file: filepath.Join(dir, "timings.json"), last: time.Now()}
 	if raw, err := os.ReadFile(m.file); err == nil {
 		_ = json.Unmarshal(raw, &m.timings) // a file that cannot be read is as good as none
 	}
 	return m
 }
 
-func (m *meter) passLocked() {
+func (m *Meter) passLocked() {
 	now := time.Now()
 	m.area += float64(m.open) * now.Sub(m.last).Seconds()
 	m.last = now
 }
 
-// begin counts a session in; the returned function counts it out and notes how
+// Begin counts a session in; the returned function counts it out and notes how
 // long the work took, unless it is to be left out.
-func (m *meter) begin(work string) (end func(count bool)) {
+func (m *Meter) Begin(work string) (end func(count bool)) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	m.passLocked()
@@ -63,15 +64,15 @@ func (m *meter) begin(work string) (end func(count bool)) {
 	}
 }
 
-// advice is what the timings say for an agent of so many slots.
-func (m *meter) advice(slots int) fleet.Advice {
+// Advice is what the timings say for an agent of so many slots.
+func (m *Meter) Advice(slots int) fleet.Advice {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	return fleet.Advise(m.timings, slots)
 }
 
-// save keeps the timings for the next start.
-func (m *meter) save() error {
+// Save keeps the timings for the next start.
+func (m *Meter) Save() error {
 	m.mu.Lock()
 	raw, err := json.Marshal(m.timings)
 	m.mu.Unlock()

@@ -1,4 +1,4 @@
-package agent
+package work
 
 import (
 	"bytes"
@@ -15,11 +15,36 @@ import (
 	"parallelpane/internal/sessions"
 )
 
+// Open are the sessions that are open now, whoever drives them: their pictures can be
+// looked at, what is recorded of them can be read, and a person can reach into them.
+type Open struct {
+	reachFor time.Duration // for which somebody who has reached in may do nothing
+
+	mu    sync.Mutex
+	all   map[string]*watched // by id
+	tasks sync.WaitGroup
+}
+
+// NewOpen knows of no session yet. Somebody who has reached into one and does nothing
+// for some time is taken to have forgotten it.
+func NewOpen(reachFor time.Duration) *Open {
+	return &Open{reachFor: reachFor, all: map[string]*watched{}}
+}
+
+// Wait returns once no session is open.
+func (o *Open) Wait() { o.tasks.Wait() }
+
+// Routes answers what the service asks about open sessions.
+func (o *Open) Routes(ctx context.Context, mux *http.ServeMux) {
+	mux.HandleFunc("GET /sessions/{id}/picture", o.sendPicture)
+	mux.HandleFunc("GET /sessions/{id}/sofar/{kind}", o.soFar)
+	mux.HandleFunc("POST /sessions/{id}/hand", func(w http.ResponseWriter, r *http.Request) { o.hand(ctx, w, r) })
+}
+
 // watched is an open session whose picture can be looked at and which can be
 // reached into. Nothing is captured while nobody looks.
 type watched struct {
 	session *sessions.Session
-	remote  *remote // nil for a session of a script
 	rec     *sessions.Recording
 	note    func(format string, args ...any)
 
@@ -30,17 +55,18 @@ type watched struct {
 	gone    chan struct{}
 }
 
-// show makes a session known until done is called.
-func (a *Agent) show(id string, w *watched) (done func()) {
-	w.gone = make(chan struct{})
-	a.mu.Lock()
-	a.open[id] = w
-	a.mu.Unlock()
-	a.tasks.Go(func() { w.letGo(a.ReachFor) })
+// Show makes a session known until done is called. What people do with it by hand is
+// noted; rec is nil while nothing is recorded.
+func (o *Open) Show(id string, s *sessions.Session, rec *sessions.Recording, note func(format string, args ...any)) (done func()) {
+	w := &watched{session: s, rec: rec, note: note, gone: make(chan struct{})}
+	o.mu.Lock()
+	o.all[id] = w
+	o.mu.Unlock()
+	o.tasks.Go(func() { w.letGo(o.reachFor) })
 	return func() {
-		a.mu.Lock()
-		delete(a.open, id)
-		a.mu.Unlock()
+		o.mu.Lock()
+		delete(o.all, id)
+		o.mu.Unlock()
 		close(w.gone)
 	}
 }
@@ -63,10 +89,10 @@ func (w *watched) letGo(limit time.Duration) {
 	}
 }
 
-func (a *Agent) shown(id string) *watched {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	return a.open[id]
+func (o *Open) shown(id string) *watched {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return o.all[id]
 }
 
 // Bounds of the live picture.
@@ -122,8 +148,8 @@ func (w *watched) capture(ctx context.Context) error {
 
 // sendPicture answers with the session's picture once it is another than the
 // one of the number that is asked with; 204 when it stays the same for a while.
-func (a *Agent) sendPicture(w http.ResponseWriter, r *http.Request) {
-	s := a.shown(r.PathValue("id"))
+func (o *Open) sendPicture(w http.ResponseWriter, r *http.Request) {
+	s := o.shown(r.PathValue("id"))
 	if s == nil {
 		http.Error(w, "the session is not open", http.StatusNotFound)
 		return
@@ -148,8 +174,8 @@ func (a *Agent) sendPicture(w http.ResponseWriter, r *http.Request) {
 }
 
 // hand does what a person does with a session that they have reached into.
-func (a *Agent) hand(ctx context.Context, w http.ResponseWriter, r *http.Request) {
-	s := a.shown(r.PathValue("id"))
+func (o *Open) hand(ctx context.Context, w http.ResponseWriter, r *http.Request) {
+	s := o.shown(r.PathValue("id"))
 	if s == nil {
 		http.Error(w, "the session is not open", http.StatusNotFound)
 		return
@@ -194,8 +220,8 @@ func (a *Agent) hand(ctx context.Context, w http.ResponseWriter, r *http.Request
 }
 
 // soFar answers with what was recorded of a kind up to now.
-func (a *Agent) soFar(w http.ResponseWriter, r *http.Request) {
-	s := a.shown(r.PathValue("id"))
+func (o *Open) soFar(w http.ResponseWriter, r *http.Request) {
+	s := o.shown(r.PathValue("id"))
 	if s == nil || s.rec == nil {
 		http.Error(w, "the session is not open", http.StatusNotFound)
 		return

@@ -1,0 +1,42 @@
+// Package upstream is the service's API as an agent uses it.
+package upstream
+
+import (
+	"context"
+	"errors"
+	"net/http"
+	"strings"
+	"time"
+
+	"parallelpane/internal/client"
+)
+
+// Service is the service.
+type Service struct{ client.Client }
+
+// New speaks to the service at an address, with a token.
+func New(base, token string) *Service {
+	return &Service{client.Client{Base: strings.TrimRight(base, "/"), Token: token, HTTP: &http.Client{Transport: &http.Transport{
+		Proxy: http.ProxyFromEnvironment, MaxIdleConnsPerHost: 8, ResponseHeaderTimeout: 15 * time.Second}}}}
+}
+
+// WebSocket is the address with ws in place of http.
+func (u *Service) WebSocket() string { return "ws" + strings.TrimPrefix(u.Base, "http") }
+
+// postLimit is how long a message to the service may take.
+const postLimit = 10 * time.Second
+
+// Post sends a message and reads the answer, unless out is nil.
+func (u *Service) Post(ctx context.Context, path string, body, out any) error {
+	ctx, cancel := context.WithTimeout(ctx, postLimit)
+	defer cancel()
+	return u.Call(ctx, http.MethodPost, path, body, out)
+}
+
+// Status is the status of a refusal; 0 for any other error.
+func Status(err error) int {
+	if e, ok := errors.AsType[*client.Error](err); ok {
+		return e.Status
+	}
+	return 0
+}

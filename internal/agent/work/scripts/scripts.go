@@ -1,0 +1,178 @@
+// Package scripts carries out tests in our own format.
+package scripts
+
+import (
+	"context"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"parallelpane/internal/agent/work"
+	"parallelpane/internal/core/attempt"
+	"parallelpane/internal/core/record"
+	"parallelpane/internal/core/verdict"
+	"parallelpane/internal/link"
+	"parallelpane/internal/recording"
+	"parallelpane/internal/script"
+	"parallelpane/internal/script/webdrive"
+	"parallelpane/internal/sessions"
+)
+
+// Worker carries out slices of scripts.
+type Worker struct{ *work.Floor }
+
+// Work runs the tests of a slice one after another until the lease is dropped: each
+// in a browser of its own, or all in one that is put in order between them.
+func (w Worker) Work(ctx context.Context, s link.Slice) {
+	dir, done, bundleErr := w.Bundles.Get(ctx, s.Bundle)
+	defer done()
+	k := &keeper{host: w.Host, keep: s.Keep}
+	defer k.close()
+	mask := recording.NewMask(slices.Collect(maps.Values(s.Secrets))...)
+	for i, t := range s.Tests {
+		if ctx.Err() != nil || !w.Announce(ctx, s.Fence, t.Index) {
+			return
+		}
+		at := &execution{slice: s, test: t, dir: dir, keeper: k,
+			Attempt: w.Begin(t.Name, link.Result{ID: t.ID, Fence: s.Fence, Test: t.Index, Attempt: t.Attempt}, s.Record, mask)}
+		at.Note("attempt %d of %q on %s, for run %d", t.Attempt, t.Name, w.Name, s.Run)
+		counted := w.Meter.Begin(strings.Join([]string{s.Project, s.Suite, t.Name, s.Label}, "\n"))
+		if bundleErr != nil {
+			at.End(verdict.LabFault, bundleErr.Error())
+		} else {
+			at.run(ctx)
+		}
+		passed := at.Result.Verdict == verdict.Passed
+		k.done(passed)
+		counted(passed)
+		if ctx.Err() != nil {
+			at.Forget()
+			return // dropped or stopping: what happened says nothing about the product
+		}
+		if i == len(s.Tests)-1 {
+			w.Leases.Vacate(s.Fence) // the service may fill the slot as soon as it has this result
+		}
+		at.Keep()
+		w.Log.Info("test ended", "run", s.Run, "pane", s.Label, "test", t.Name, "verdict", at.Result.Verdict, "took", time.Since(at.Began).Round(time.Millisecond))
+	}
+}
+
+// execution is one execution of one script. It is its own script.Watcher.
+type execution struct {
+	*work.Attempt
+	slice  link.Slice
+	test   link.SliceTest
+	dir    string // of the bundle
+	keeper *keeper
+}
+
+// keeper opens the browsers of a slice, and keeps one for it if it is to.
+type keeper struct {
+	host    *sessions.Host
+	keep    bool
+	session *sessions.Session
+	used    bool
+}
+
+// open returns a session for the next test. A kept one that cannot be put in
+// order is replaced.
+func (k *keeper) open(ctx context.Context, r sessions.Request) (*sessions.Session, error) {
+	if k.session != nil && k.used {
+		if err := k.session.Reset(ctx); err != nil {
+			k.close()
+		}
+	}
+	k.used = true
+	if k.session != nil {
+		return k.session, nil
+	}
+	var err error
+	k.session, err = k.host.Open(ctx, r)
+	return k.session, err
+}
+
+// done ends the browser after a test unless it is kept; only a test that passed
+// leaves it in a state worth keeping.
+func (k *keeper) done(passed bool) {
+	if !k.keep || !passed {
+		k.close()
+	}
+}
+
+func (k *keeper) close() {
+	if k.session != nil {
+		k.session.Close()
+		k.session = nil
+	}
+}
+
+func (at *execution) run(ctx context.Context) {
+	s := at.slice
+	src, err := readWithin(at.dir, at.test.File)
+	if err != nil {
+		at.End(verdict.LabFault, err.Error())
+		return
+	}
+	sc, err := script.Parse(at.test.File, src)
+	if err != nil {
+		at.End(verdict.Failed, err.Error())
+		return
+	}
+	b, err := at.Browser(s.Values)
+	if err != nil {
+		at.End(verdict.LabFault, err.Error())
+		return
+	}
+	profile := s.Device
+	at.Result.Detail.Browser, at.Result.Detail.Version, at.Result.Detail.Device = b.Name, b.Version, profile.Name
+	session, err := at.keeper.open(ctx, sessions.Request{Browser: b, Headed: s.Values["mode"] == "headed", Device: profile, Proxy: s.Record[record.Network] == record.Always})
+	if err != nil {
+		at.End(verdict.LabFault, err.Error())
+		return
+	}
+	at.Result.Detail.StartMS = time.Since(at.Began).Milliseconds()
+	at.Result.Detail.Emulated = session.Outcome
+	at.Note("%s %s is open as %s: %s", b.Name, b.Version, profile.Name, strings.Join(session.Outcome.Applied, ", "))
+	for _, m := range session.Outcome.Missing {
+		at.Note("not emulated: %s (%s)", m.Feature, m.Reason)
+	}
+	var driver atomic.Int64
+	session.Client.Observe = func(_, _ string, took time.Duration, _ error) { driver.Add(int64(took)) }
+
+	at.Attempt.Record(ctx, session, s.Record)
+	defer at.Open.Show(at.Result.ID, session, at.Rec, at.Note)()
+	vars := maps.Clone(s.Vars)
+	maps.Copy(vars, s.Secrets)
+
+	limited, cancel := context.WithTimeout(ctx, time.Duration(s.TestLimitMS)*time.Millisecond)
+	defer cancel()
+	out := script.Run(limited, sc, webdrive.New(session.Session, session.Gone), script.Setting{
+		Base: s.Base, Root: at.dir, Marker: s.Marker,
+		Scope: script.Scope{Browser: b.Name, OS: at.Machine.OS, Device: script.DeviceOf(profile), Axes: s.Values, Vars: vars},
+	}, at)
+	at.Result.Detail.Steps = out.Steps
+	at.Result.Detail.DriverMS = time.Duration(driver.Load()).Milliseconds()
+	at.Result.Site = out.Site
+	at.End(out.Verdict, out.Message)
+	session.LetGo()
+	at.EndRecording()
+}
+
+// readWithin reads a file of a directory and never one outside it.
+func readWithin(dir, name string) ([]byte, error) {
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	return root.ReadFile(filepath.FromSlash(name))
+}
+
+// StepDone writes the step to the attempt's log.
+func (at *execution) StepDone(r attempt.Step) {
+	at.Note("%-7s %s (%s, %d ms)%s", r.State, r.Title, r.At, r.TookMS, strings.TrimRight(": "+r.Message, ": "))
+}
