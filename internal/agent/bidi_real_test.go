@@ -13,6 +13,7 @@ import (
 
 	"parallelpane/internal/api"
 	"parallelpane/internal/bidi"
+	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/engine"
 	"parallelpane/internal/engine/chromium"
 	"parallelpane/internal/engine/conformance"
@@ -89,7 +90,7 @@ func TestBiDiThroughTheService(t *testing.T) {
 			}
 			_, err = bidi.Dial(t.Context(), address)
 			assert.Error(t, err, "an address is good for one session")
-			_, har, err := o.svc.OpenFile(t.Context(), o.over(v.SessionID).ID, recording.NetworkFile)
+			_, har, err := o.svc.OpenFile(t.Context(), attempt.Of(o.over(v.SessionID).ID), recording.NetworkFile)
 			require.NoError(t, err)
 			har.Close()
 		})

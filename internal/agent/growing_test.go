@@ -36,7 +36,7 @@ func (o *office) growing() []string {
 // commands reads the log that is kept of a session.
 func (o *office) commands(session string) (names []string) {
 	o.t.Helper()
-	_, f, err := o.svc.OpenFile(o.t.Context(), session, recording.CommandsFile)
+	_, f, err := o.svc.OpenFile(o.t.Context(), attempt.Of(session), recording.CommandsFile)
 	require.NoError(o.t, err)
 	defer f.Close()
 	all, err := recording.Read[recording.Command](f)
@@ -121,7 +121,7 @@ func TestWhatALostAgentRecordedOfAScriptIsKept(t *testing.T) {
 	require.NoError(t, stop())
 	p.set(func() { close(p.hold); p.hold = nil })
 	o.until(func() bool {
-		_, f, err := o.svc.OpenFile(t.Context(), open.ID, recording.CommandsFile)
+		_, f, err := o.svc.OpenFile(t.Context(), attempt.Of(open.ID), recording.CommandsFile)
 		return err == nil && f.Close() == nil
 	})
 	assert.Equal(t, []string{"Navigate To"}, o.commands(open.ID))

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"parallelpane/internal/api"
+	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/record"
 	"parallelpane/internal/core/retain"
 	"parallelpane/internal/core/verdict"
@@ -34,7 +35,7 @@ func TestASweepLeavesVerdictsAlone(t *testing.T) {
 	dry, err := o.svc.Sweep(t.Context(), true)
 	require.NoError(t, err)
 	assert.Equal(t, []int{len(passed.Files), len(failed.Files)}, []int{dry.Count, dry.Left})
-	_, f, err := o.svc.OpenFile(t.Context(), ids[0], firstFile(passed))
+	_, f, err := o.svc.OpenFile(t.Context(), attempt.Of(ids[0]), firstFile(passed))
 	require.NoError(t, err, "a dry run removes nothing")
 	f.Close()
 	done, err := o.svc.Sweep(t.Context(), false)
@@ -43,9 +44,9 @@ func TestASweepLeavesVerdictsAlone(t *testing.T) {
 	s := o.over(ids[0])
 	assert.Empty(t, s.Files)
 	assert.Equal(t, verdict.Passed, s.Verdict)
-	_, _, err = o.svc.OpenFile(t.Context(), ids[0], firstFile(passed))
+	_, _, err = o.svc.OpenFile(t.Context(), attempt.Of(ids[0]), firstFile(passed))
 	assert.Error(t, err)
-	_, f, err = o.svc.OpenFile(t.Context(), ids[1], firstFile(failed))
+	_, f, err = o.svc.OpenFile(t.Context(), attempt.Of(ids[1]), firstFile(failed))
 	require.NoError(t, err, "what others have stays, even with the same contents")
 	f.Close()
 	again, err := o.svc.Sweep(t.Context(), false)

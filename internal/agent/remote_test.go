@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"parallelpane/internal/api"
+	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/engine/standin"
@@ -149,7 +150,7 @@ func TestARunnersSessionFromAskToRecord(t *testing.T) {
 		names[f.Name] = true
 	}
 	require.True(t, names[recording.CommandsFile], "%v", s.Files)
-	_, f, err := o.svc.OpenFile(t.Context(), id, recording.CommandsFile)
+	_, f, err := o.svc.OpenFile(t.Context(), attempt.Of(id), recording.CommandsFile)
 	require.NoError(t, err)
 	defer f.Close()
 	commands, err := recording.Read[recording.Command](f)

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"parallelpane/internal/api"
+	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/engine/standin"
 	"parallelpane/internal/link"
@@ -102,7 +103,7 @@ func TestASessionIsReachedIntoAndLetGo(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, string(commands), `"by":"tern"`)
 	r.do("DELETE", "/session/"+id, "")
-	_, f, err := o.svc.OpenFile(t.Context(), o.over(id).ID, "agent.log")
+	_, f, err := o.svc.OpenFile(t.Context(), attempt.Of(o.over(id).ID), "agent.log")
 	require.NoError(t, err)
 	defer f.Close()
 	log := make([]byte, 4096)
@@ -166,7 +167,7 @@ func TestAForgottenSessionIsGivenBack(t *testing.T) {
 	})
 	close(hold) // the command under way ends, and the next one waits for tern
 	assert.Equal(t, verdict.Passed, o.ended(number).Verdict, "the script goes on when nobody holds it")
-	_, f, err := o.svc.OpenFile(t.Context(), open.ID, "agent.log")
+	_, f, err := o.svc.OpenFile(t.Context(), attempt.Of(open.ID), "agent.log")
 	require.NoError(t, err)
 	defer f.Close()
 	log, err := io.ReadAll(f)

@@ -145,6 +145,7 @@ type Attempt struct {
 	TookMS    int64           `json:"took_ms"`
 	Detail    attempt.Detail  `json:"detail"`
 	Files     []attempt.File  `json:"files"`
+	Sessions  []string        `json:"sessions" description:"ids, in the order in which they were opened; a browser that never opened made none"`
 }
 
 // RunFile is a file kept by a run.

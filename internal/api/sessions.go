@@ -43,21 +43,23 @@ type SessionSummary struct {
 // Session is a session with everything that is kept of it.
 type Session struct {
 	SessionSummary
-	Asked    json.RawMessage `json:"asked" description:"capabilities that were asked for, without secrets"`
-	Options  remote.Options  `json:"options"`
-	TookMS   int64           `json:"took_ms"`
-	Detail   attempt.Detail  `json:"detail"`
-	Files    []attempt.File  `json:"files"`
-	Attempts []AttemptGlance `json:"attempts" description:"all of the same test in the same pane"`
-	Facts    *Agent          `json:"facts" description:"the agent, if it is still known"`
-	Reaching string          `json:"reaching" description:"who has reached in"`
+	AttemptID string          `json:"attempt_id" description:"whose files these are"`
+	Asked     json.RawMessage `json:"asked" description:"capabilities that were asked for, without secrets"`
+	Options   remote.Options  `json:"options"`
+	TookMS    int64           `json:"took_ms"`
+	Detail    attempt.Detail  `json:"detail"`
+	Files     []attempt.File  `json:"files"`
+	Attempts  []AttemptGlance `json:"attempts" description:"all of the same test in the same pane"`
+	Facts     *Agent          `json:"facts" description:"the agent, if it is still known"`
+	Reaching  string          `json:"reaching" description:"who has reached in"`
 }
 
 // AttemptGlance is an attempt of the same cell.
 type AttemptGlance struct {
-	ID      string          `json:"id"`
-	Number  int             `json:"number"`
-	Verdict verdict.Verdict `json:"verdict"`
+	ID       string          `json:"id"`
+	Number   int             `json:"number"`
+	Verdict  verdict.Verdict `json:"verdict"`
+	Sessions []string        `json:"sessions" description:"ids, in the order in which they were opened"`
 }
 
 // SessionFilter narrows a list of sessions.

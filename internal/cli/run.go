@@ -22,9 +22,9 @@ import (
 	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/core/record"
+	"parallelpane/internal/core/source"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/project"
-	"parallelpane/internal/script"
 	"parallelpane/internal/term"
 )
 
@@ -423,7 +423,7 @@ func (r *root) showTest(ctx context.Context, c *client.Client, run api.Run, name
 		return nil
 	}
 	hint := ""
-	if near := script.Nearest(name, names); near != "" {
+	if near := source.Nearest(name, names); near != "" {
 		hint = fmt.Sprintf(" (did you mean %q?)", near)
 	}
 	return usage("run #%d has no test %q%s", run.Number, name, hint)

@@ -157,7 +157,7 @@ func (r *root) showSession(ctx context.Context, c *client.Client, s api.Session)
 	if !has {
 		return nil
 	}
-	resp, err := c.Do(ctx, "GET", "/attempts/"+s.ID+"/files/"+recording.CommandsFile, nil)
+	resp, err := c.Do(ctx, "GET", "/attempts/"+s.AttemptID+"/files/"+recording.CommandsFile, nil)
 	if err != nil {
 		return err
 	}

@@ -270,7 +270,7 @@ func (h *hand) next() link.Slice {
 
 func (h *hand) result(s link.Slice, test int, v verdict.Verdict, files ...attempt.File) link.ResultAnswer {
 	h.x.t.Helper()
-	r := link.Result{ID: s.Tests[test].ID, Fence: s.Fence, Test: s.Tests[test].Index, Attempt: s.Tests[test].Attempt, Agent: h.name,
+	r := link.Result{ID: s.Tests[test].ID, Fence: s.Fence, Test: s.Tests[test].Index, Attempt: s.Tests[test].Attempt, Agent: h.name, Sessions: 1,
 		Verdict: v, Message: "because", TookMS: 1200, Files: files, Detail: attempt.Detail{Browser: s.Values["browser"], Version: "9"}}
 	a := h.x.do("POST", "/api/v1/agent/results", h.x.agent, r)
 	require.Equal(h.x.t, 200, a.status, string(a.body))

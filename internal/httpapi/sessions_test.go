@@ -41,7 +41,7 @@ func TestAScriptsSessionThroughTheAPI(t *testing.T) {
 	var list []api.SessionSummary
 	x.get("/sessions?state=open", &list)
 	require.Len(t, list, 1)
-	assert.Equal(t, []string{s.Tests[0].ID, "script", "open", "Tide"}, []string{list[0].ID, list[0].Kind, list[0].State, list[0].Test})
+	assert.Equal(t, []string{attempt.Session(s.Tests[0].ID, 1), "script", "open", "Tide"}, []string{list[0].ID, list[0].Kind, list[0].State, list[0].Test})
 	assert.True(t, h.result(s, 0, verdict.Passed, attempt.File{Name: "video.webm", Kind: "video", Media: "video/webm", Hash: hashOf(film), Size: 10}).Accepted)
 	x.get("/sessions?state=open", &list)
 	assert.Empty(t, list)
@@ -54,7 +54,7 @@ func TestAScriptsSessionThroughTheAPI(t *testing.T) {
 	require.Len(t, one.Files, 1)
 
 	// A player asks for parts of a video (RFC 9110, section 14).
-	path := "/api/v1/attempts/" + id + "/files/video.webm"
+	path := "/api/v1/attempts/" + one.AttemptID + "/files/video.webm"
 	for _, c := range []struct {
 		ask    string
 		status int
@@ -92,7 +92,7 @@ func TestAFileInPieces(t *testing.T) {
 	s := h.next()
 	require.Equal(t, 204, x.do("POST", "/api/v1/agent/started", x.agent, link.Started{Fence: s.Fence, Test: s.Tests[0].Index}).status)
 	put := func(query, piece string) (int, int64) {
-		a := x.do("PUT", "/api/v1/agent/sessions/"+s.Tests[0].ID+"/files/"+query, x.agent, []byte(piece))
+		a := x.do("PUT", "/api/v1/agent/sessions/"+attempt.Session(s.Tests[0].ID, 1)+"/files/"+query, x.agent, []byte(piece))
 		var g link.Grown
 		_ = json.Unmarshal(a.body, &g)
 		return a.status, g.Have
@@ -112,16 +112,16 @@ func TestAFileInPieces(t *testing.T) {
 		assert.Equal(t, c.have, have, c.query)
 	}
 	film, log := hashOf([]byte("0123456789")), hashOf([]byte("log"))
-	a := x.do("POST", "/api/v1/agent/sessions/"+s.Tests[0].ID+"/files", x.agent, link.Handover{Fence: s.Fence, Files: []attempt.File{{Name: "video.webm", Hash: film}, {Name: "driver.log", Hash: log}}})
+	a := x.do("POST", "/api/v1/agent/sessions/"+attempt.Session(s.Tests[0].ID, 1)+"/files", x.agent, link.Handover{Fence: s.Fence, Files: []attempt.File{{Name: "video.webm", Hash: film}, {Name: "driver.log", Hash: log}}})
 	require.Equal(t, 200, a.status, string(a.body))
 	assert.JSONEq(t, `{"lacking":["driver.log"]}`, string(a.body))
-	assert.Equal(t, 422, x.do("POST", "/api/v1/agent/sessions/"+s.Tests[0].ID+"/files", x.agent, link.Handover{Fence: s.Fence, Files: []attempt.File{{Name: "../x", Hash: film}}}).status)
+	assert.Equal(t, 422, x.do("POST", "/api/v1/agent/sessions/"+attempt.Session(s.Tests[0].ID, 1)+"/files", x.agent, link.Handover{Fence: s.Fence, Files: []attempt.File{{Name: "../x", Hash: film}}}).status)
 	assert.True(t, h.result(s, 0, verdict.Passed, attempt.File{Name: "video.webm", Kind: "video", Media: "video/webm", Hash: film, Size: 10}).Accepted)
 	var list []api.SessionSummary
 	x.get("/sessions?kind=script", &list)
 	require.Len(t, list, 1)
-	assert.Equal(t, "0123456789", string(x.do("GET", "/api/v1/attempts/"+list[0].ID+"/files/video.webm", x.token, nil).body))
-	assert.Equal(t, 403, x.do("PUT", "/api/v1/agent/sessions/"+s.Tests[0].ID+"/files/video.webm"+fence, x.secretOf("runner"), []byte("x")).status, "only agents send files")
+	assert.Equal(t, "0123456789", string(x.do("GET", "/api/v1/attempts/"+attempt.Of(list[0].ID)+"/files/video.webm", x.token, nil).body))
+	assert.Equal(t, 403, x.do("PUT", "/api/v1/agent/sessions/"+attempt.Session(s.Tests[0].ID, 1)+"/files/video.webm"+fence, x.secretOf("runner"), []byte("x")).status, "only agents send files")
 }
 
 func TestWhoMayDoWhatWithSessions(t *testing.T) {

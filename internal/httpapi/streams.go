@@ -19,18 +19,80 @@ import (
 	"github.com/valyala/fasthttp"
 
 	"parallelpane/internal/api"
-	"parallelpane/internal/blobs"
 	"parallelpane/internal/lab"
 	"parallelpane/internal/link"
 	"parallelpane/internal/report"
 )
 
-// wall sends a run. That of one that has ended lies ready, compressed.
-func (a *server) wall(c fiber.Ctx, _ api.Who) error {
-	in := new(numberIn)
-	if err := bind(c, in); err != nil {
-		return err
+// What an operation of these takes. Their bodies, and what they answer, are not JSON.
+type (
+	hashIn struct {
+		Hash string `path:"hash" json:"-" description:"SHA-256 in hexadecimal"`
 	}
+	eventsIn struct {
+		Walls string `query:"walls" json:"-" description:"numbers of runs, such as 811,812, of whose cells to tell as well; at most 50"`
+	}
+	pieceIn struct {
+		ID    string `path:"id" json:"-"`
+		Name  string `path:"name" json:"-"`
+		Fence int    `query:"fence" json:"-" description:"of the lease"`
+		At    int    `query:"at" json:"-" description:"bytes from the file's beginning"`
+	}
+	fileIn struct {
+		Attempt string `path:"attempt" json:"-"`
+		Name    string `path:"name" json:"-"`
+	}
+	pictureIn struct {
+		ID    string `path:"id" json:"-"`
+		After int    `query:"after" json:"-" description:"number of the picture that is known: the answer waits for another; 204 when none comes for a while"`
+	}
+	soFarIn struct {
+		ID   string `path:"id" json:"-"`
+		Kind string `path:"kind" json:"-" description:"commands or console"`
+		From int    `query:"from" json:"-" description:"lines that are known"`
+	}
+)
+
+// streams registers the operations whose bodies are not JSON.
+func (a *server) streams() {
+	a.doc.operation("GET", "/schedules.ics", api.Viewer, "The schedules as iCalendar; Basic authorisation with a token as the password will do", nil, nil)
+	a.app.Get(Prefix+"/schedules.ics", a.calendar)
+
+	raw(a, "GET", "/runs/{number}", api.Viewer, "A run with its wall", new(api.Run), a.wall)
+	raw(a, "GET", "/runs/{number}/events", api.Viewer, "Events of one run (text/event-stream)", nil, a.eventsOfRun)
+	raw(a, "GET", "/runs/{number}/junit", api.Viewer, "A run as JUnit XML", nil, a.junit)
+	raw(a, "GET", "/events", api.Viewer, "Events of all runs and the fleet (text/event-stream)", nil, a.eventsOfAll)
+	raw(a, "GET", "/attempts/{attempt}/files/{name}", api.Viewer, "A file of an attempt", nil, a.file)
+	raw(a, "GET", "/sessions/{id}/picture", api.Viewer, "What an open session shows (JPEG or PNG)", nil, a.picture)
+	raw(a, "GET", "/sessions/{id}/so-far/{kind}", api.Viewer, "Commands or console of an open session, one JSON object in a line", nil, a.soFar)
+
+	raw(a, "HEAD", "/bundles/{hash}", api.Runner, "Ask whether a bundle is here", nil, a.hasBundle)
+	raw(a, "PUT", "/bundles/{hash}", api.Runner, "Send a bundle (tar, gzip)", nil, a.putBundle)
+
+	raw(a, "GET", "/agent/bundles/{hash}", api.AgentRole, "Fetch a bundle", nil, a.bundle)
+	raw(a, "PUT", "/agent/files/{hash}", api.AgentRole, "Send a file of an attempt", nil, a.putFile)
+	raw(a, "PUT", "/agent/sessions/{id}/files/{name}", api.AgentRole, "Send a piece of a file of an open session", nil, a.putPiece)
+	raw(a, "GET", "/agent/link", api.AgentRole, "An agent's link (WebSocket)", nil, a.link)
+}
+
+// raw registers an operation that writes its answer itself; out says in the document
+// what that is, nil for what is not JSON.
+func raw[In any](a *server, method, path string, role api.Role, summary string, out any, h func(fiber.Ctx, *In) error) {
+	a.doc.operation(method, path, role, summary, new(In), out)
+	a.app.Add([]string{method}, Prefix+colons(path), func(c fiber.Ctx) error {
+		if _, err := a.who(c, role); err != nil {
+			return err
+		}
+		in := new(In)
+		if err := bind(c, in); err != nil {
+			return err
+		}
+		return h(c, in)
+	})
+}
+
+// wall sends a run. That of one that has ended lies ready, compressed.
+func (a *server) wall(c fiber.Ctx, in *numberIn) error {
 	packed, live, err := a.service.Wall(c.Context(), in.Number)
 	if err != nil {
 		return err
@@ -53,155 +115,91 @@ func (a *server) wall(c fiber.Ctx, _ api.Who) error {
 	return c.SendStream(plain)
 }
 
-// streams registers the operations whose bodies are not JSON.
-func (a *server) streams() {
-	a.doc.operation("GET", "/schedules.ics", api.Viewer, "The schedules as iCalendar; Basic authorisation with a token as the password will do", nil, nil)
-	a.app.Get(Prefix+"/schedules.ics", a.calendar)
-	type hashIn struct {
-		Hash string `path:"hash" json:"-" description:"SHA-256 in hexadecimal"`
+func (a *server) junit(c fiber.Ctx, in *numberIn) error {
+	run, err := a.service.Run(c.Context(), in.Number)
+	if err != nil {
+		return err
 	}
-	send := func(method, path string, role api.Role, summary string, in, out any, h func(fiber.Ctx, api.Who) error) {
-		a.doc.operation(method, path, role, summary, in, out)
-		a.app.Add([]string{method}, Prefix+colons(path), func(c fiber.Ctx) error {
-			who, err := a.who(c, role)
-			if err != nil {
-				return err
-			}
-			return h(c, who)
-		})
+	c.Set(fiber.HeaderContentType, "application/xml; charset=utf-8")
+	return report.JUnit(c.Response().BodyWriter(), run)
+}
+
+func (a *server) hasBundle(c fiber.Ctx, in *hashIn) error {
+	if !a.service.HasBundle(in.Hash) {
+		return c.SendStatus(http.StatusNotFound)
 	}
-	raw := func(method, path string, role api.Role, summary string, in any, h func(fiber.Ctx, api.Who) error) {
-		send(method, path, role, summary, in, nil, h)
+	return c.SendStatus(http.StatusOK)
+}
+
+func (a *server) putBundle(c fiber.Ctx, in *hashIn) error {
+	if err := a.service.PutBundle(in.Hash, stream(c)); err != nil {
+		return err
 	}
-	send("GET", "/runs/{number}", api.Viewer, "A run with its wall", new(numberIn), new(api.Run), a.wall)
-	type eventsIn struct {
-		Walls string `query:"walls" json:"-" description:"numbers of runs, such as 811,812, of whose cells to tell as well; at most 50"`
+	return c.SendStatus(http.StatusNoContent)
+}
+
+func (a *server) bundle(c fiber.Ctx, in *hashIn) error {
+	f, err := a.service.Bundle(in.Hash)
+	if err != nil {
+		return err
 	}
-	raw("GET", "/events", api.Viewer, "Events of all runs and the fleet (text/event-stream)", new(eventsIn), func(c fiber.Ctx, _ api.Who) error {
-		in := new(eventsIn)
-		if err := bind(c, in); err != nil {
-			return err
-		}
-		walls, err := numbers(in.Walls)
-		if err != nil {
-			return err
-		}
-		return a.events(c, a.service.WatchAll(walls))
-	})
-	raw("GET", "/runs/{number}/events", api.Viewer, "Events of one run (text/event-stream)", new(numberIn), func(c fiber.Ctx, _ api.Who) error {
-		in := new(numberIn)
-		if err := bind(c, in); err != nil {
-			return err
-		}
-		id, err := a.service.RunID(c.Context(), in.Number)
-		if err != nil {
-			return err
-		}
-		return a.events(c, a.service.Watch(id))
-	})
-	raw("GET", "/runs/{number}/junit", api.Viewer, "A run as JUnit XML", new(numberIn), func(c fiber.Ctx, _ api.Who) error {
-		in := new(numberIn)
-		if err := bind(c, in); err != nil {
-			return err
-		}
-		run, err := a.service.Run(c.Context(), in.Number)
-		if err != nil {
-			return err
-		}
-		c.Set(fiber.HeaderContentType, "application/xml; charset=utf-8")
-		return report.JUnit(c.Response().BodyWriter(), run)
-	})
-	raw("HEAD", "/bundles/{hash}", api.Runner, "Ask whether a bundle is here", new(hashIn), func(c fiber.Ctx, _ api.Who) error {
-		if !a.service.HasBundle(c.Params("hash")) {
-			return c.SendStatus(http.StatusNotFound)
-		}
-		return c.SendStatus(http.StatusOK)
-	})
-	raw("PUT", "/bundles/{hash}", api.Runner, "Send a bundle (tar, gzip)", new(hashIn), func(c fiber.Ctx, _ api.Who) error {
-		if err := a.service.PutBundle(c.Params("hash"), stream(c)); err != nil {
-			return err
-		}
+	c.Set(fiber.HeaderContentType, "application/gzip")
+	return c.SendStream(f)
+}
+
+func (a *server) putFile(c fiber.Ctx, in *hashIn) error {
+	if err := a.service.PutFile(in.Hash, stream(c)); err != nil {
+		return err
+	}
+	return c.SendStatus(http.StatusNoContent)
+}
+
+func (a *server) putPiece(c fiber.Ctx, in *pieceIn) error {
+	grown, err := a.service.Grow(in.ID, int64(in.Fence), in.Name, int64(in.At), stream(c))
+	if err != nil {
+		return err
+	}
+	return c.JSON(grown)
+}
+
+func (a *server) picture(c fiber.Ctx, in *pictureIn) error {
+	p, err := a.service.Picture(c.Context(), in.ID, in.After)
+	if err != nil {
+		return err
+	}
+	c.Set(fiber.HeaderCacheControl, "no-store")
+	if p.Number <= in.After || !shownInline[p.Media] {
 		return c.SendStatus(http.StatusNoContent)
-	})
-	raw("GET", "/agent/bundles/{hash}", api.AgentRole, "Fetch a bundle", new(hashIn), func(c fiber.Ctx, _ api.Who) error {
-		f, err := a.service.Bundle(c.Params("hash"))
-		if err != nil {
-			return err
-		}
-		c.Set(fiber.HeaderContentType, "application/gzip")
-		return c.SendStream(f)
-	})
-	raw("PUT", "/agent/files/{hash}", api.AgentRole, "Send a file of an attempt", new(hashIn), func(c fiber.Ctx, _ api.Who) error {
-		if !blobs.ValidHash(c.Params("hash")) {
-			return invalid("%q is not a SHA-256 in hexadecimal", c.Params("hash"))
-		}
-		if err := a.service.PutFile(c.Params("hash"), stream(c)); err != nil {
-			return err
-		}
-		return c.SendStatus(http.StatusNoContent)
-	})
-	type pieceIn struct {
-		ID    string `path:"id" json:"-"`
-		Name  string `path:"name" json:"-"`
-		Fence int    `query:"fence" json:"-" description:"of the lease"`
-		At    int    `query:"at" json:"-" description:"bytes from the file's beginning"`
 	}
-	raw("PUT", "/agent/sessions/{id}/files/{name}", api.AgentRole, "Send a piece of a file of an open session", new(pieceIn), func(c fiber.Ctx, _ api.Who) error {
-		in := new(pieceIn)
-		if err := bind(c, in); err != nil {
-			return err
-		}
-		grown, err := a.service.Grow(in.ID, int64(in.Fence), in.Name, int64(in.At), stream(c))
-		if err != nil {
-			return err
-		}
-		return c.JSON(grown)
-	})
-	type fileIn struct {
-		Attempt string `path:"attempt" json:"-"`
-		Name    string `path:"name" json:"-"`
+	c.Set(fiber.HeaderContentType, p.Media)
+	c.Set(link.PictureHeader, strconv.Itoa(p.Number))
+	return c.Send(p.Image)
+}
+
+func (a *server) soFar(c fiber.Ctx, in *soFarIn) error {
+	lines, err := a.service.SoFar(in.ID, in.Kind, in.From)
+	if err != nil {
+		return err
 	}
-	raw("GET", "/attempts/{attempt}/files/{name}", api.Viewer, "A file of an attempt", new(fileIn), a.file)
-	type pictureIn struct {
-		ID    string `path:"id" json:"-"`
-		After int    `query:"after" json:"-" description:"number of the picture that is known: the answer waits for another; 204 when none comes for a while"`
+	c.Set(fiber.HeaderContentType, "application/jsonl")
+	c.Set(fiber.HeaderCacheControl, "no-store")
+	return c.Send(lines)
+}
+
+func (a *server) eventsOfRun(c fiber.Ctx, in *numberIn) error {
+	id, err := a.service.RunID(c.Context(), in.Number)
+	if err != nil {
+		return err
 	}
-	raw("GET", "/sessions/{id}/picture", api.Viewer, "What an open session shows (JPEG or PNG)", new(pictureIn), func(c fiber.Ctx, _ api.Who) error {
-		in := new(pictureIn)
-		if err := bind(c, in); err != nil {
-			return err
-		}
-		p, err := a.service.Picture(c.Context(), in.ID, in.After)
-		if err != nil {
-			return err
-		}
-		c.Set(fiber.HeaderCacheControl, "no-store")
-		if p.Number <= in.After || !shownInline[p.Media] {
-			return c.SendStatus(http.StatusNoContent)
-		}
-		c.Set(fiber.HeaderContentType, p.Media)
-		c.Set(link.PictureHeader, strconv.Itoa(p.Number))
-		return c.Send(p.Image)
-	})
-	type soFarIn struct {
-		ID   string `path:"id" json:"-"`
-		Kind string `path:"kind" json:"-" description:"commands or console"`
-		From int    `query:"from" json:"-" description:"lines that are known"`
+	return a.events(c, a.service.Watch(id))
+}
+
+func (a *server) eventsOfAll(c fiber.Ctx, in *eventsIn) error {
+	walls, err := numbers(in.Walls)
+	if err != nil {
+		return err
 	}
-	raw("GET", "/sessions/{id}/so-far/{kind}", api.Viewer, "Commands or console of an open session, one JSON object in a line", new(soFarIn), func(c fiber.Ctx, _ api.Who) error {
-		in := new(soFarIn)
-		if err := bind(c, in); err != nil {
-			return err
-		}
-		lines, err := a.service.SoFar(in.ID, in.Kind, in.From)
-		if err != nil {
-			return err
-		}
-		c.Set(fiber.HeaderContentType, "application/jsonl")
-		c.Set(fiber.HeaderCacheControl, "no-store")
-		return c.Send(lines)
-	})
-	raw("GET", "/agent/link", api.AgentRole, "An agent's link (WebSocket)", nil, func(c fiber.Ctx, _ api.Who) error { return a.link(c) })
+	return a.events(c, a.service.WatchAll(walls))
 }
 
 const keepAlive = 15 * time.Second
@@ -251,12 +249,12 @@ func (a *server) events(c fiber.Ctx, w *lab.Watch) error {
 // contains can act in the console's name.
 var shownInline = map[string]bool{"image/png": true, "image/jpeg": true, "text/plain; charset=utf-8": true, "video/webm": true}
 
-func (a *server) file(c fiber.Ctx, _ api.Who) error {
-	name, err := url.PathUnescape(c.Params("name"))
+func (a *server) file(c fiber.Ctx, in *fileIn) error {
+	name, err := url.PathUnescape(in.Name)
 	if err != nil {
 		return invalid("the file's name: %v", err)
 	}
-	f, r, err := a.service.OpenFile(c.Context(), c.Params("attempt"), name)
+	f, r, err := a.service.OpenFile(c.Context(), in.Attempt, name)
 	if err != nil {
 		return err
 	}
@@ -269,32 +267,38 @@ func (a *server) file(c fiber.Ctx, _ api.Who) error {
 	c.Set("Content-Security-Policy", "default-src 'none'; sandbox")
 	c.Set(fiber.HeaderCacheControl, "private, max-age=31536000, immutable")
 	c.Set(fiber.HeaderAcceptRanges, "bytes")
-	if want := c.Get(fiber.HeaderRange); want != "" { // players go to a place in a video by it (RFC 9110, section 14)
-		from, to, err := fasthttp.ParseByteRange([]byte(want), int(f.Size))
-		if err != nil {
-			r.Close()
-			c.Set(fiber.HeaderContentRange, fmt.Sprintf("bytes */%d", f.Size))
-			return c.SendStatus(http.StatusRequestedRangeNotSatisfiable)
-		}
-		if _, err := r.Seek(int64(from), io.SeekStart); err != nil {
-			r.Close()
-			return err
-		}
-		c.Set(fiber.HeaderContentRange, fmt.Sprintf("bytes %d-%d/%d", from, to, f.Size))
-		c.Status(http.StatusPartialContent)
-		return c.SendStream(struct {
-			io.Reader
-			io.Closer
-		}{io.LimitReader(r, int64(to-from+1)), r}, to-from+1)
+	if want := c.Get(fiber.HeaderRange); want != "" {
+		return part(c, r, int(f.Size), want)
 	}
 	return c.SendStream(r, int(f.Size))
+}
+
+// part sends a range of a file of a size, by which players go to a place in a video
+// (RFC 9110, section 14).
+func part(c fiber.Ctx, r io.ReadSeekCloser, size int, want string) error {
+	from, to, err := fasthttp.ParseByteRange([]byte(want), size)
+	if err != nil {
+		r.Close()
+		c.Set(fiber.HeaderContentRange, fmt.Sprintf("bytes */%d", size))
+		return c.SendStatus(http.StatusRequestedRangeNotSatisfiable)
+	}
+	if _, err := r.Seek(int64(from), io.SeekStart); err != nil {
+		r.Close()
+		return err
+	}
+	c.Set(fiber.HeaderContentRange, fmt.Sprintf("bytes %d-%d/%d", from, to, size))
+	c.Status(http.StatusPartialContent)
+	return c.SendStream(struct {
+		io.Reader
+		io.Closer
+	}{io.LimitReader(r, int64(to-from+1)), r}, to-from+1)
 }
 
 var upgrader = websocket.FastHTTPUpgrader{Subprotocols: []string{link.Protocol}, ReadBufferSize: 32 << 10, WriteBufferSize: 32 << 10,
 	CheckOrigin: func(ctx *fasthttp.RequestCtx) bool { return len(ctx.Request.Header.Peek("Origin")) == 0 }}
 
 // link takes an agent's link after it has introduced itself.
-func (a *server) link(c fiber.Ctx) error {
+func (a *server) link(c fiber.Ctx, _ *struct{}) error {
 	hello, err := a.service.Admit(c.Get(link.TicketHeader))
 	if err != nil {
 		return err

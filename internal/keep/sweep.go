@@ -14,6 +14,7 @@ import (
 
 	"parallelpane/internal/api"
 	"parallelpane/internal/blobs"
+	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/record"
 	"parallelpane/internal/core/retain"
 	"parallelpane/internal/core/verdict"
@@ -154,7 +155,7 @@ func (x *sweeping) Drop(doomed []retain.Doomed) (gone bool, err error) {
 	for _, d := range doomed {
 		x.out.Count, x.out.Bytes = x.out.Count+1, x.out.Bytes+d.Size
 		if len(x.out.Files) < maxSwept {
-			x.out.Files = append(x.out.Files, api.SweptFile{Session: d.Attempt, Name: d.Name, Kind: d.Kind, Project: d.Project, Verdict: d.Verdict, Size: d.Size, Why: d.Why})
+			x.out.Files = append(x.out.Files, api.SweptFile{Session: attempt.Session(d.Attempt, 1), Name: d.Name, Kind: d.Kind, Project: d.Project, Verdict: d.Verdict, Size: d.Size, Why: d.Why})
 		}
 	}
 	if x.out.Dry {

@@ -216,14 +216,14 @@ func (lab *Lab) Started(st link.Started) error {
 		return api.Errorf(api.Conflict, "lease %d has ended", st.Fence)
 	}
 	e := &effects{}
-	id := l.id(st.Test)
+	session := attempt.Session(l.id(st.Test), 1)
 	if r := lab.live[l.Run]; r != nil {
 		if r.started(l.Pane, st.Test, l.Agent) {
-			r.view.Cells[l.Pane][st.Test].Session = id
+			r.view.Cells[l.Pane][st.Test].Session = session
 			e.cell(r, l.Pane, st.Test)
 		}
-		lab.scripts[id] = scriptSession{run: l.Run, pane: l.Pane, test: st.Test, fence: st.Fence, agent: l.Agent, began: lab.now()}
-		lab.routes.Store(id, &route{agent: l.Agent})
+		lab.scripts[session] = scriptSession{run: l.Run, pane: l.Pane, test: st.Test, fence: st.Fence, agent: l.Agent, began: lab.now()}
+		lab.routes.Store(session, &route{agent: l.Agent})
 	}
 	lab.mu.Unlock()
 	for _, w := range e.walls {
@@ -286,13 +286,13 @@ func (lab *Lab) Result(r link.Result) (link.ResultAnswer, error) {
 	packed := walls.Pack(r.Detail) // which takes a while: not under the lock
 	lab.mu.Lock()
 	l, ok := lab.leases[r.Fence]
-	if x := lab.remotes[l.Run]; ok && x != nil && x.row.ID == r.ID && l.Agent == r.Agent {
+	if x := lab.remotes[l.Run]; ok && x != nil && attempt.Of(x.row.ID) == r.ID && l.Agent == r.Agent {
 		accepted, e := lab.remoteResultLocked(x, r, packed)
 		lab.mu.Unlock()
 		if !accepted {
 			return lab.notAccepted("lease %d has ended", r.Fence)
 		}
-		lab.dropGrown(r.ID)
+		lab.dropGrown(x.row.ID)
 		return link.ResultAnswer{Accepted: true}, lab.carryOut(e)
 	}
 	i := slices.Index(l.Tests, r.Test)
@@ -313,7 +313,7 @@ func (lab *Lab) Result(r link.Result) (link.ResultAnswer, error) {
 	e := lab.applyLocked(ds, batch...)
 	e.cell(run, l.Pane, r.Test)
 	lab.mu.Unlock()
-	lab.dropGrown(r.ID)
+	lab.dropGrown(attempt.Session(r.ID, 1))
 	return link.ResultAnswer{Accepted: true}, lab.carryOut(e)
 }
 
@@ -327,7 +327,7 @@ func (lab *Lab) attemptOf(run *liveRun, pane int, r link.Result, packed store.De
 	if c := lab.agents[r.Agent]; c != nil {
 		system = c.machine.OS
 	}
-	return store.Attempt{ID: r.ID, Run: run.view.Number, Pane: pane, Test: r.Test, Number: r.Attempt, Fence: r.Fence, Agent: r.Agent,
+	return store.Attempt{ID: r.ID, Run: run.view.Number, Pane: pane, Test: r.Test, Number: r.Attempt, Sessions: min(max(0, r.Sessions), attempt.MaxSessions), Fence: r.Fence, Agent: r.Agent,
 		Verdict: string(r.Verdict), Message: r.Message, StartedAt: r.StartedAt, TookMS: r.TookMS, OpenedMS: r.Detail.StartMS,
 		RanOn: store.JSON(ranOn{attempt.Clip(r.Detail.Browser, maxRanOn), attempt.Clip(r.Detail.Version, maxRanOn),
 			attempt.Clip(system, maxRanOn), attempt.Clip(r.Detail.Device, maxRanOn)}), Detail: packed}
@@ -345,7 +345,7 @@ type ranOn struct {
 func filesOf(r link.Result) []store.File {
 	out := make([]store.File, len(r.Files))
 	for i, f := range r.Files {
-		out[i] = store.File{Name: f.Name, Kind: f.Kind, Media: f.Media, Hash: f.Hash, Size: f.Size}
+		out[i] = store.File{Name: f.Name, Kind: f.Kind, Media: f.Media, Hash: f.Hash, Size: f.Size, Session: f.Session}
 	}
 	return out
 }

@@ -28,7 +28,7 @@ type effects struct {
 // applyLocked books decisions in memory and puts their records, after those in
 // extra, in line for the writer.
 func (lab *Lab) applyLocked(ds []dispatch.Decision, extra ...store.Stmt) *effects {
-	b := &booking{lab: lab, effects: &effects{}, batch: extra, now: store.Millis(lab.now()), touched: map[*liveRun]bool{}, ended: map[int64]grant{}}
+	b := &booking{lab: lab, effects: &effects{}, batch: extra, now: store.Millis(lab.now()), touched: map[*liveRun]bool{}, ended: map[int64]grant{}, opened: map[string]bool{}}
 	for _, d := range ds {
 		if x := lab.remotes[lab.runOfDecision(d)]; x != nil {
 			b.batch = append(b.batch, lab.applyRemoteLocked(x, d, b.effects)...)
@@ -63,6 +63,7 @@ type booking struct {
 	now     int64             // in milliseconds
 	touched map[*liveRun]bool // whose counts have changed
 	ended   map[int64]grant   // by fence
+	opened  map[string]bool   // sessions of theirs, by id
 	settled settling
 }
 
@@ -91,6 +92,10 @@ func (b *booking) revoked(d dispatch.End) {
 		}
 	}
 	b.ended[d.Fence] = g
+	for _, id := range g.ids {
+		session := attempt.Session(id, 1)
+		_, b.opened[session] = b.lab.scripts[session]
+	}
 	b.lab.dropScriptsLocked(d.Fence, func(int) bool { return true })
 	b.closed(d.Fence)
 	b.effects.ends = append(b.effects.ends, d)
@@ -107,8 +112,12 @@ func (b *booking) lost(d dispatch.Lost) {
 	r := b.lab.live[d.Run]
 	lost := link.Result{ID: b.ended[d.Fence].id(d.Test), Fence: d.Fence, Test: d.Test, Attempt: d.Attempt, Agent: d.Agent,
 		Verdict: verdict.LabFault, Message: d.Why, StartedAt: b.now, Detail: attempt.Detail{Steps: []attempt.Step{}, Record: r.terms.Record}}
+	session := attempt.Session(lost.ID, 1)
+	if b.opened[session] {
+		lost.Sessions = 1
+	}
 	b.batch = append(b.batch, b.lab.bookLocked(r, d.Pane, lost, walls.Pack(lost.Detail))...)
-	b.effects.lost = append(b.effects.lost, lostSession{lost.ID, lost.Detail})
+	b.effects.lost = append(b.effects.lost, lostSession{session, lost.Detail})
 	b.effects.cell(r, d.Pane, d.Test)
 }
 

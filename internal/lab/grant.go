@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 
+	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/dispatch"
 	"parallelpane/internal/store"
 )
@@ -19,7 +20,7 @@ type grant struct {
 func grantOf(l dispatch.Lease) grant {
 	g := grant{Lease: l, ids: make([]string, len(l.Tests))}
 	for i := range g.ids {
-		g.ids[i] = store.NewID()
+		g.ids[i] = attempt.NewID(store.NewID())
 	}
 	return g
 }
@@ -30,7 +31,7 @@ func (g grant) id(test int) string {
 	if i := slices.Index(g.Tests, test); i >= 0 {
 		return g.ids[i]
 	}
-	return store.NewID()
+	return attempt.NewID(store.NewID())
 }
 
 // leaseTest is one test of a lease as it is on record.

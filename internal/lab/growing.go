@@ -8,6 +8,8 @@ import (
 
 	"parallelpane/internal/api"
 	"parallelpane/internal/core/combo"
+	"parallelpane/internal/core/dispatch"
+	"parallelpane/internal/core/suite"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/store"
 	"parallelpane/internal/walls"
@@ -135,13 +137,97 @@ func (r *liveRun) grow(x *remoteSession, test string, tags []string) []store.Stm
 		newPane = &store.Pane{Index: x.pane, Key: combo.Key(x.values), Label: x.order.Label, Values: store.JSON(x.values), Needs: store.JSON(x.needs), Dealt: "[]"}
 	}
 	if x.test == len(v.Tests) {
-		v.Tests = append(v.Tests, api.Test{Index: x.test, Name: test, Tags: append([]string{}, tags...), Locks: []string{}})
-		for i := range v.Cells {
-			v.Cells[i] = append(v.Cells[i], api.Cell{State: api.Undealt})
-		}
-		newTest = &store.Test{Index: x.test, Name: test, Tags: store.List(tags), Locks: "[]"}
+		row := r.admit(suite.Case{Name: test, Tags: tags})
+		newTest = &row
 	}
-	return store.AddCell(store.Run{Number: v.Number, Kind: v.Kind, Project: v.Project, Suite: v.Suite}, newPane, newTest, x.pane, x.test)
+	return store.AddCell(r.row(), newPane, newTest, x.pane, x.test)
+}
+
+// admit adds a test to a run. No pane has it yet.
+func (r *liveRun) admit(c suite.Case) store.Test {
+	v := &r.view
+	index := len(v.Tests)
+	v.Tests = append(v.Tests, api.Test{Index: index, Name: c.Name, File: c.File, Tags: append([]string{}, c.Tags...), Locks: append([]string{}, c.Locks...)})
+	for i := range v.Cells {
+		v.Cells[i] = append(v.Cells[i], api.Cell{State: api.Undealt})
+	}
+	return walls.TestOf(index, c)
+}
+
+// Extend adds cases to a pane of a run that goes on, whatever its kind; those that
+// the pane has already change nothing. An error says why it cannot be.
+func (lab *Lab) Extend(id string, pane int, cases []suite.Case) error {
+	lab.mu.Lock()
+	e, err := lab.extendLocked(id, pane, cases)
+	lab.mu.Unlock()
+	if err != nil {
+		return err
+	}
+	return lab.carryOut(e)
+}
+
+func (lab *Lab) extendLocked(id string, pane int, cases []suite.Case) (*effects, error) {
+	r := lab.live[id]
+	if r == nil || r.view.Kind == api.RemoteKind {
+		return nil, api.Errorf(api.Conflict, "the run takes no more tests: it has ended, or is one of sessions")
+	}
+	if pane < 0 || pane >= len(r.view.Panes) {
+		return nil, api.Errorf(api.Invalid, "run %d has no pane %d", r.view.Number, pane)
+	}
+	if n := (len(r.view.Tests) + len(cases)) * len(r.view.Panes); n > api.MaxCells {
+		return nil, api.Errorf(api.Invalid, "run %d would have %d cells; a run holds at most %d", r.view.Number, n, api.MaxCells)
+	}
+	var rows []store.Test
+	more := map[int]dispatch.Test{}
+	for _, c := range cases {
+		at := slices.IndexFunc(r.view.Tests, func(t api.Test) bool { return t.Name == c.Name })
+		if at < 0 {
+			at = len(r.view.Tests)
+			rows = append(rows, r.admit(c))
+			for i := range r.terms.Seconds {
+				r.terms.Seconds[i] = append(r.terms.Seconds[i], 0)
+			}
+		}
+		if r.view.Cells[pane][at].State == api.Undealt {
+			r.deal(pane, at)
+			more[at] = testOf(r.view.Project, r.view.Tests[at], 0)
+		}
+	}
+	batch := append(store.AddTests(r.row(), rows), r.dealings()...)
+	_, ds := lab.machine.Extend(lab.now(), id, pane, more)
+	e := lab.applyLocked(ds, append(batch, store.Recount(r.view.Number, store.JSON(copyCounts(r.view.Counts))))...)
+	e.walls = append(e.walls, api.Event{Type: "wall", Run: r.head(), Whole: true})
+	return e, nil
+}
+
+// deal gives a pane a test of the run.
+func (r *liveRun) deal(pane, test int) {
+	p := &r.view.Panes[pane]
+	r.view.Cells[pane][test].State = api.Queued
+	p.Counts[verdict.Pending]++
+	r.view.Counts[verdict.Pending]++
+	if p.State == api.Ended || p.State == api.Undealt {
+		p.State, p.Verdict = api.Running, verdict.Pending
+	}
+}
+
+// dealings are the records of which tests each pane has.
+func (r *liveRun) dealings() (batch []store.Stmt) {
+	for i, cells := range r.view.Cells {
+		mine := []int{}
+		for j, c := range cells {
+			if c.State != api.Undealt {
+				mine = append(mine, j)
+			}
+		}
+		batch = append(batch, store.DealPane(r.view.Number, i, store.JSON(mine)))
+	}
+	return batch
+}
+
+// row says of a run what its parts are known by.
+func (r *liveRun) row() store.Run {
+	return store.Run{Number: r.view.Number, Kind: r.view.Kind, Project: r.view.Project, Suite: r.view.Suite}
 }
 
 // await seats a session in its cell, where it waits as the cell's next attempt.

@@ -10,6 +10,7 @@ import (
 	"parallelpane/internal/core/dispatch"
 	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/core/plan"
+	"parallelpane/internal/core/suite"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/store"
 	"parallelpane/internal/walls"
@@ -212,14 +213,21 @@ func Work(v api.Run, seconds [][]float64) dispatch.Run {
 	for i, p := range v.Panes {
 		pane := dispatch.Pane{Needs: p.Needs, Values: p.Values, Tests: make([]dispatch.Test, len(v.Tests))}
 		for j, t := range v.Tests {
-			pane.Tests[j] = dispatch.Test{Seconds: seconds[i][j], Settled: v.Cells[i][j].State != api.Queued}
-			for _, lock := range t.Locks {
-				pane.Tests[j].Locks = append(pane.Tests[j].Locks, v.Project+"/"+lock)
-			}
+			pane.Tests[j] = testOf(v.Project, t, seconds[i][j])
+			pane.Tests[j].Settled = v.Cells[i][j].State != api.Queued
 		}
 		work.Panes = append(work.Panes, pane)
 	}
 	return work
+}
+
+// testOf is a test as the scheduler sees it. Its locks are the project's.
+func testOf(project string, t api.Test, seconds float64) dispatch.Test {
+	out := dispatch.Test{Seconds: seconds}
+	for _, lock := range t.Locks {
+		out.Locks = append(out.Locks, project+"/"+lock)
+	}
+	return out
 }
 
 // end is the record of a run's end.
@@ -281,7 +289,7 @@ func (lab *Lab) Fleet(project string) fleet.Lab {
 type Order struct {
 	Row   store.Run
 	Panes []store.Pane
-	Tests []store.Test
+	Cases []suite.Case
 	Terms Terms
 	Mark  func(run int) store.Stmt // written with the run; may be nil
 }
@@ -291,7 +299,8 @@ func (lab *Lab) Start(o Order) (api.Run, error) {
 	lab.mu.Lock()
 	row := o.Row
 	row.Number, row.CreatedAt = lab.number+1, store.Millis(lab.now())
-	view, err := walls.RunOf(row, store.Whole{Panes: o.Panes, Tests: o.Tests})
+	tests := walls.Tests(o.Cases)
+	view, err := walls.RunOf(row, store.Whole{Panes: o.Panes, Tests: tests})
 	if err != nil {
 		lab.mu.Unlock()
 		return api.Run{}, err
@@ -299,7 +308,7 @@ func (lab *Lab) Start(o Order) (api.Run, error) {
 	lab.number++
 	r := &liveRun{view: view, terms: o.Terms}
 	lab.live[row.ID] = r
-	batch := store.AddRun(row, o.Panes, o.Tests)
+	batch := store.AddRun(row, o.Panes, tests)
 	if o.Mark != nil {
 		batch = append(batch, o.Mark(row.Number))
 	}
@@ -310,7 +319,7 @@ func (lab *Lab) Start(o Order) (api.Run, error) {
 		return api.Run{}, err
 	}
 	lab.expect()
-	lab.log.Info("run submitted", "run", row.Number, "suite", row.Suite, "matrix", row.Matrix, "panes", len(o.Panes), "tests", len(o.Tests), "by", row.By)
+	lab.log.Info("run submitted", "run", row.Number, "suite", row.Suite, "matrix", row.Matrix, "panes", len(o.Panes), "tests", len(tests), "by", row.By)
 	lab.mu.Lock()
 	defer lab.mu.Unlock()
 	return r.copy(), nil

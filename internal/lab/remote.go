@@ -11,7 +11,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/google/uuid"
 	"github.com/valyala/fasthttp"
 
 	"parallelpane/internal/api"
@@ -168,15 +167,12 @@ func (lab *Lab) askSession(ctx context.Context, who api.Who, body []byte) (*remo
 	}
 	x := &remoteSession{needs: want.Needs(), values: want.Values, queue: o.Queue(), waiter: make(chan remoteAnswer, 1)}
 	secrets := remote.Secrets(caps)
-	id, err := uuid.NewV7() // section 8.1 "New Session" wants a UUID
-	if err != nil {
-		return nil, err
-	}
+	id := attempt.Session(attempt.NewID(store.NewID()), 1) // section 8.1 "New Session" wants a UUID
 	name := o.Name
 	if name == "" {
 		name = o.Test
 	}
-	x.order = link.Session{ID: id.String(), Project: o.Project, Name: name, Values: want.Values, Label: want.Label(), Asked: want.Caps,
+	x.order = link.Session{ID: id, Project: o.Project, Name: name, Values: want.Values, Label: want.Label(), Asked: want.Caps,
 		IdleMS: o.Idle().Milliseconds(), LifeMS: lab.sessionLife.Milliseconds(), Record: record.Over(o.Record, settled.Record, record.Default(true)), Secrets: secrets}
 	if o.Device != "" {
 		profile, err := device.Find(o.Device)
@@ -277,7 +273,7 @@ func (lab *Lab) applyRemoteLocked(x *remoteSession, d dispatch.Decision, e *effe
 	now := store.Millis(lab.now())
 	switch d := d.(type) {
 	case dispatch.Lease:
-		g := grant{Lease: d, ids: []string{x.row.ID}}
+		g := grant{Lease: d, ids: []string{attempt.Of(x.row.ID)}}
 		lab.leases[d.Fence] = g
 		x.row.Fence, x.row.Agent = d.Fence, d.Agent
 		batch = append(batch, store.AddLease(store.Lease{Fence: d.Fence, Run: x.row.Run, Pane: x.pane, Agent: d.Agent,
@@ -328,7 +324,7 @@ func (lab *Lab) endLocked(x *remoteSession, r link.Result, packed store.Detail, 
 		x.row.EndedAt = r.StartedAt + r.TookMS // before it was put away
 	}
 	run := x.run
-	r.ID, r.Fence, r.Test, r.Attempt = x.row.ID, x.row.Fence, x.test, x.row.Number
+	r.ID, r.Fence, r.Test, r.Attempt, r.Sessions = attempt.Of(x.row.ID), x.row.Fence, x.test, x.row.Number, 1
 	batch = append(lab.bookLocked(run, x.pane, r, packed), store.EndSession(x.row))
 	run.try(x.pane, x.test, x.row.Number, r.Verdict)
 	run.cell(x.pane, x.test, api.Running, "")
@@ -525,7 +521,7 @@ func (lab *Lab) takeUpRemotes(ctx context.Context) error {
 		r.regard(row.Pane, row.Test, api.Running, verdict.Pending, "")
 		r.view.Cells[row.Pane][row.Test].Session = row.ID
 		lease := dispatch.Lease{Fence: row.Fence, Agent: row.Agent, Run: row.ID, Tests: []int{0}, Attempt: []int{1}}
-		lab.leases[row.Fence] = grant{Lease: lease, ids: []string{row.ID}}
+		lab.leases[row.Fence] = grant{Lease: lease, ids: []string{attempt.Of(row.ID)}}
 		lab.routes.Store(row.ID, &route{row.TokenID, row.Agent, row.BiDiKey})
 		lab.applyLocked(lab.machine.Restore(lab.now(), x.work(r.view.Project), []dispatch.Lease{lease}))
 		lab.machine.Started(lab.now(), row.Fence, 0)

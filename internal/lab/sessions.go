@@ -107,7 +107,7 @@ func (lab *Lab) sessionRow(ctx context.Context, id string) (store.SessionRow, er
 func (lab *Lab) Session(ctx context.Context, id string) (api.Session, error) {
 	lab.mu.Lock()
 	if x, ok := lab.scripts[id]; ok && lab.live[x.run] != nil {
-		v := api.Session{SessionSummary: lab.openScript(id, x, lab.live[x.run]), Asked: json.RawMessage("{}"), Files: []attempt.File{}, Attempts: []api.AttemptGlance{}}
+		v := api.Session{AttemptID: attempt.Of(id), SessionSummary: lab.openScript(id, x, lab.live[x.run]), Asked: json.RawMessage("{}"), Files: []attempt.File{}, Attempts: []api.AttemptGlance{}}
 		lab.mu.Unlock()
 		return v, nil
 	}
@@ -116,7 +116,7 @@ func (lab *Lab) Session(ctx context.Context, id string) (api.Session, error) {
 	if err != nil {
 		return api.Session{}, err
 	}
-	v := api.Session{SessionSummary: sessionOf(row), Asked: json.RawMessage(row.Asked), Files: []attempt.File{}, Attempts: []api.AttemptGlance{}}
+	v := api.Session{AttemptID: attempt.Of(id), SessionSummary: sessionOf(row), Asked: json.RawMessage(row.Asked), Files: []attempt.File{}, Attempts: []api.AttemptGlance{}}
 	if err := json.Unmarshal([]byte(row.Options), &v.Options); err != nil {
 		return v, fmt.Errorf("records of session %s: %w", id, err)
 	}
@@ -130,7 +130,7 @@ func (lab *Lab) Session(ctx context.Context, id string) (api.Session, error) {
 			v.Facts = &a
 		}
 	}
-	a, err := lab.store.AttemptByID(ctx, id)
+	a, err := lab.store.AttemptByID(ctx, v.AttemptID)
 	switch {
 	case errors.Is(err, store.ErrNotFound):
 	case err != nil:
@@ -141,19 +141,21 @@ func (lab *Lab) Session(ctx context.Context, id string) (api.Session, error) {
 			return v, fmt.Errorf("records of session %s: %w", id, err)
 		}
 	}
-	files, err := lab.store.FilesOf(ctx, []string{id})
+	files, err := lab.store.FilesOf(ctx, []string{v.AttemptID})
 	if err != nil {
 		return v, err
 	}
 	for _, f := range files {
-		v.Files = append(v.Files, walls.FileOf(f))
+		if f.Session == 0 || f.Session == attempt.NumberOf(id) {
+			v.Files = append(v.Files, walls.FileOf(f))
+		}
 	}
 	all, err := lab.store.AttemptsIn(ctx, row.Run, row.Pane, row.Test)
 	if err != nil {
 		return v, err
 	}
 	for _, o := range all {
-		v.Attempts = append(v.Attempts, api.AttemptGlance{ID: o.ID, Number: o.Number, Verdict: verdict.Verdict(o.Verdict)})
+		v.Attempts = append(v.Attempts, api.AttemptGlance{ID: o.ID, Number: o.Number, Verdict: verdict.Verdict(o.Verdict), Sessions: walls.SessionsOf(o)})
 	}
 	return v, nil
 }

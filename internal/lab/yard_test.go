@@ -19,6 +19,7 @@ import (
 	"parallelpane/internal/core/device"
 	"parallelpane/internal/core/dispatch"
 	"parallelpane/internal/core/fleet"
+	"parallelpane/internal/core/suite"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/keep"
 	"parallelpane/internal/link"
@@ -41,10 +42,14 @@ type yard struct {
 // recalled are the terms of the runs, by id.
 type recalled map[string]Terms
 
-func (r recalled) Recall(_ context.Context, row store.Run, _ api.Run) (Terms, error) {
+func (r recalled) Recall(_ context.Context, row store.Run, view api.Run) (Terms, error) {
 	t, ok := r[row.ID]
 	if !ok {
 		return t, errors.New("its files are gone")
+	}
+	t.Seconds = make([][]float64, len(view.Panes))
+	for i := range t.Seconds {
+		t.Seconds[i] = make([]float64, len(view.Tests))
 	}
 	return t, nil
 }
@@ -97,7 +102,7 @@ func (y *yard) submit(tests, wide int, req api.RunRequest) api.Run {
 		}
 	}
 	for i := range tests {
-		o.Tests = append(o.Tests, store.Test{Index: i, Name: fmt.Sprintf("Berth %03d", i), Tags: "[]", Locks: "[]"})
+		o.Cases = append(o.Cases, suite.Case{Name: fmt.Sprintf("Berth %03d", i)})
 	}
 	y.orders[o.Row.ID] = o.Terms
 	run, err := y.Start(o)

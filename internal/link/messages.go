@@ -136,6 +136,7 @@ type Result struct {
 	TookMS    int64           `json:"took_ms"`
 	Detail    attempt.Detail  `json:"detail"`
 	Files     []attempt.File  `json:"files"`
+	Sessions  int             `json:"sessions"` // that it had
 }
 
 // Grown is how much of a file the service has, in bytes. A sender whose piece

@@ -15,9 +15,9 @@ import (
 	"parallelpane/internal/core/plan"
 	"parallelpane/internal/core/record"
 	"parallelpane/internal/core/source"
+	"parallelpane/internal/core/suite"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/project"
-	"parallelpane/internal/script"
 	"parallelpane/internal/store"
 )
 
@@ -30,7 +30,7 @@ type order struct {
 	project *project.Project
 	suite   project.Suite
 	env     project.Environment
-	scripts []*script.Script
+	cases   []suite.Case
 	plan    combo.Plan
 	turn    int
 	dealt   [][]bool // by pane and test
@@ -64,7 +64,7 @@ func (desk *Desk) unpack(req api.RunRequest) (*order, combo.Matrix, error) {
 		return fail(err)
 	}
 	o := &order{}
-	if o.project, o.suite, o.scripts, err = loadSuite(archive, req.Suite); err != nil {
+	if o.project, o.suite, o.cases, err = loadSuite(archive, req.Suite); err != nil {
 		return fail(err)
 	}
 	matrix, err := o.project.Matrix(req.Matrix)
@@ -74,8 +74,8 @@ func (desk *Desk) unpack(req api.RunRequest) (*order, combo.Matrix, error) {
 	if o.env, err = environment(o.project, req); err != nil {
 		return fail(err)
 	}
-	if o.scripts, err = choose(o.scripts, req); err != nil {
-		return fail(err)
+	if o.cases, err = suite.Choose(o.cases, req.Tags, req.Tests); err != nil {
+		return fail(api.Errorf(api.Invalid, "%v", err))
 	}
 	settled, err := desk.settings.ProjectSettings(context.Background(), o.project.Name)
 	if err != nil {
@@ -101,9 +101,9 @@ func (desk *Desk) order(ctx context.Context, req api.RunRequest) (*order, error)
 	if o.plan, err = matrix.Plan(known); err != nil {
 		return nil, api.Errorf(api.Invalid, "%v", err)
 	}
-	if n := len(o.plan.Combinations) * len(o.scripts); n > api.MaxCells {
+	if n := len(o.plan.Combinations) * len(o.cases); n > api.MaxCells {
 		return nil, api.Errorf(api.Invalid, "%d tests in %d combinations are %d; a run holds at most %d: choose fewer with --tag or --test, or a cover such as pairs",
-			len(o.scripts), len(o.plan.Combinations), n, api.MaxCells)
+			len(o.cases), len(o.plan.Combinations), n, api.MaxCells)
 	}
 	for _, c := range o.plan.Combinations {
 		d, err := o.project.Profile(c.Values)
@@ -121,8 +121,8 @@ func (desk *Desk) order(ctx context.Context, req api.RunRequest) (*order, error)
 	}
 	o.past = past
 	for _, c := range o.plan.Combinations {
-		row := make([]float64, len(o.scripts))
-		for j, sc := range o.scripts {
+		row := make([]float64, len(o.cases))
+		for j, sc := range o.cases {
 			row[j] = past.book.Seconds(sc.Name, c.Key, c.Values["browser"])
 		}
 		o.seconds = append(o.seconds, row)
@@ -132,7 +132,7 @@ func (desk *Desk) order(ctx context.Context, req api.RunRequest) (*order, error)
 
 // dealOut says which pane gets which test.
 func (desk *Desk) dealOut(ctx context.Context, o *order) error {
-	panes, tests := len(o.plan.Combinations), len(o.scripts)
+	panes, tests := len(o.plan.Combinations), len(o.cases)
 	o.dealt = make([][]bool, panes)
 	for i := range o.dealt {
 		o.dealt[i] = slices.Repeat([]bool{o.req.Deal != api.Spread}, tests)
@@ -159,7 +159,7 @@ func (desk *Desk) dealOut(ctx context.Context, o *order) error {
 }
 
 // records are the rows of an order's run.
-func (o *order) records(who api.Who) (row store.Run, panes []store.Pane, tests []store.Test) {
+func (o *order) records(who api.Who) (row store.Run, panes []store.Pane) {
 	cells := 0
 	for i, c := range o.plan.Combinations {
 		mine := []int{}
@@ -171,13 +171,10 @@ func (o *order) records(who api.Who) (row store.Run, panes []store.Pane, tests [
 		cells += len(mine)
 		p := store.Pane{Index: i, Key: c.Key, Label: c.Label, Values: store.JSON(c.Values),
 			Needs: store.JSON(fleet.NeedsOf(o.project.Name, c.Values).With(o.req.Needs))}
-		if len(mine) < len(o.scripts) {
+		if len(mine) < len(o.cases) {
 			p.Dealt = store.JSON(mine)
 		}
 		panes = append(panes, p)
-	}
-	for j, sc := range o.scripts {
-		tests = append(tests, store.Test{Index: j, Name: sc.Name, File: sc.File, Tags: store.List(sc.Tags), Locks: store.List(sc.Locks)})
 	}
 	p := api.RunPlan{Missing: o.plan.Missing[:min(maxMissing, len(o.plan.Missing))], Cover: o.plan.Cover, Turn: o.turn}
 	p.Cover.Left += len(o.plan.Missing) - len(p.Missing)
@@ -186,11 +183,11 @@ func (o *order) records(who api.Who) (row store.Run, panes []store.Pane, tests [
 		Environment: o.env.Name, Base: o.env.Base, Vars: store.JSON(o.env.Vars), Bundle: o.req.Bundle, Request: store.JSON(o.req),
 		By: who.Person(), Counts: store.JSON(verdict.Counts{verdict.Pending: cells}),
 		Plan: store.JSON(p), AgainOf: o.again, PresetID: o.preset, ScheduleID: o.schedule, Spread: o.req.Deal == api.Spread,
-	}, panes, tests
+	}, panes
 }
 
-func loadSuite(files project.Files, name string) (*project.Project, project.Suite, []*script.Script, error) {
-	fail := func(err error) (*project.Project, project.Suite, []*script.Script, error) {
+func loadSuite(files project.Files, name string) (*project.Project, project.Suite, []suite.Case, error) {
+	fail := func(err error) (*project.Project, project.Suite, []suite.Case, error) {
 		if ps, ok := errors.AsType[source.Problems](err); ok {
 			return nil, project.Suite{}, nil, &api.Error{Kind: api.Invalid, Message: "the bundle's files have problems", Problems: ps}
 		}
@@ -200,15 +197,15 @@ func loadSuite(files project.Files, name string) (*project.Project, project.Suit
 	if err != nil {
 		return fail(err)
 	}
-	suite, err := p.Suite(name)
+	found, err := p.Suite(name)
 	if err != nil {
 		return fail(err)
 	}
-	scripts, err := p.Scripts(files, suite)
+	cases, err := p.Cases(files, found)
 	if err != nil {
 		return fail(err)
 	}
-	return p, suite, scripts, nil
+	return p, found, cases, nil
 }
 
 // environment is the request's environment with the request's own values on
@@ -231,37 +228,6 @@ func environment(p *project.Project, req api.RunRequest) (project.Environment, e
 		env.Base = req.Base
 	}
 	return env, nil
-}
-
-// choose narrows a suite to the tags and tests asked for.
-func choose(scripts []*script.Script, req api.RunRequest) ([]*script.Script, error) {
-	tags, names := map[string]bool{}, map[string]bool{}
-	for _, s := range scripts {
-		names[s.Name] = true
-		for _, t := range s.Tags {
-			tags[t] = true
-		}
-	}
-	for _, check := range []struct {
-		what  string
-		asked []string
-		have  map[string]bool
-	}{{"tag", req.Tags, tags}, {"test", req.Tests, names}} {
-		for _, a := range check.asked {
-			if check.have[a] {
-				continue
-			}
-			all := slices.Sorted(maps.Keys(check.have))
-			hint := ""
-			if near := script.Nearest(a, all); near != "" {
-				hint = fmt.Sprintf(" (did you mean %q?)", near)
-			}
-			return nil, api.Errorf(api.Invalid, "unknown %s %q%s: the suite has %s", check.what, a, hint, strings.Join(all, ", "))
-		}
-	}
-	return slices.DeleteFunc(slices.Clone(scripts), func(s *script.Script) bool {
-		return (len(req.Tags) > 0 && !slices.ContainsFunc(req.Tags, s.HasTag)) || (len(req.Tests) > 0 && !slices.Contains(req.Tests, s.Name))
-	}), nil
 }
 
 // ownBrowsers are the browsers that some agent could have even if none has now.
@@ -294,7 +260,7 @@ func knownBrowsers(now fleet.Lab, m combo.Matrix) error {
 			switch {
 			case a.Name == "browser" && !slices.Contains(known, v):
 				hint := ""
-				if near := script.Nearest(v, known); near != "" {
+				if near := source.Nearest(v, known); near != "" {
 					hint = fmt.Sprintf(" (did you mean %q?)", near)
 				}
 				return api.Errorf(api.Invalid, "matrix %s: unknown browser %q%s: there are %s", m.Name, v, hint, strings.Join(known, ", "))

@@ -8,8 +8,8 @@ import (
 	"parallelpane/internal/core/combo"
 	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/core/plan"
+	"parallelpane/internal/core/suite"
 	"parallelpane/internal/lab"
-	"parallelpane/internal/script"
 	"parallelpane/internal/store"
 	"parallelpane/internal/walls"
 )
@@ -47,7 +47,7 @@ func (desk *Desk) Preview(ctx context.Context, who api.Who, req api.RunRequest) 
 	for _, x := range o.project.Environments {
 		p.Environments = append(p.Environments, x.Name)
 	}
-	for _, x := range o.scripts {
+	for _, x := range o.cases {
 		p.Tests = append(p.Tests, x.Name)
 		p.Tags = append(p.Tags, x.Tags...)
 	}
@@ -63,8 +63,8 @@ func (desk *Desk) Preview(ctx context.Context, who api.Who, req api.RunRequest) 
 			}
 		}
 	}
-	row, panes, tests := o.records(who)
-	view, err := walls.RunOf(row, store.Whole{Panes: panes, Tests: tests})
+	row, panes := o.records(who)
+	view, err := walls.RunOf(row, store.Whole{Panes: panes, Tests: walls.Tests(o.cases)})
 	if err != nil {
 		return p, err
 	}
@@ -86,7 +86,7 @@ func (desk *Desk) metOfLate(ctx context.Context, o *order) (api.Met, error) {
 	if err != nil {
 		return api.Met{}, err
 	}
-	m, on := walls.MetOn(walls.Names(o.scripts, func(t *script.Script) string { return t.Name }),
+	m, on := walls.MetOn(walls.Names(o.cases, func(c suite.Case) string { return c.Name }),
 		walls.Names(o.plan.Combinations, func(c combo.Combination) string { return c.Key }))
 	for _, e := range o.past.rows {
 		if e.LastRun > 0 && e.LastRun >= first && on(e.Test, e.Key) {

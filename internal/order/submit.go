@@ -41,9 +41,9 @@ func (desk *Desk) start(who api.Who, o *order) (api.Run, error) {
 	if err != nil {
 		return api.Run{}, err
 	}
-	row, panes, tests := o.records(who)
+	row, panes := o.records(who)
 	row.Secrets = sealed
-	return desk.lab.Start(lab.Order{Row: row, Panes: panes, Tests: tests, Mark: o.mark, Terms: lab.Terms{
+	return desk.lab.Start(lab.Order{Row: row, Panes: panes, Cases: o.cases, Mark: o.mark, Terms: lab.Terms{
 		Vars: o.env.Vars, Secrets: o.secrets, Record: o.record, Seconds: o.seconds, Profiles: o.devices, Marker: o.project.Marker}})
 }
 

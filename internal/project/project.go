@@ -22,6 +22,7 @@ import (
 	"parallelpane/internal/core/device"
 	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/core/source"
+	"parallelpane/internal/core/suite"
 	"parallelpane/internal/script"
 )
 
@@ -353,7 +354,7 @@ func (r *reader) understood(n *yaml.Node, a combo.Axis) {
 			if _, err = device.Find(v, r.further...); err != nil {
 				names := device.Names(r.further...)
 				hint := ""
-				if near := script.Nearest(v, names); near != "" {
+				if near := source.Nearest(v, names); near != "" {
 					hint = fmt.Sprintf(" (did you mean %q?)", near)
 				}
 				err = fmt.Errorf("unknown device %q%s; there are %s", v, hint, strings.Join(names, ", "))
@@ -502,7 +503,7 @@ func pick[T any](kind, name, fallback string, all []T, nameOf func(T) string) (T
 		return none, fmt.Errorf("say which %s: the project has %s", kind, strings.Join(names, ", "))
 	}
 	hint := ""
-	if near := script.Nearest(name, names); near != "" {
+	if near := source.Nearest(name, names); near != "" {
 		hint = fmt.Sprintf(" (did you mean %q?)", near)
 	}
 	return none, fmt.Errorf("unknown %s %q%s: the project has %s", kind, name, hint, strings.Join(names, ", "))
@@ -560,6 +561,19 @@ func (p *Project) Scripts(files Files, suite Suite) ([]*script.Script, error) {
 	}
 	if len(problems) > 0 {
 		return nil, problems
+	}
+	return out, nil
+}
+
+// Cases reads the scripts of a suite and lists its cases.
+func (p *Project) Cases(files Files, of Suite) ([]suite.Case, error) {
+	scripts, err := p.Scripts(files, of)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]suite.Case, len(scripts))
+	for i, s := range scripts {
+		out[i] = suite.Case{Name: s.Name, File: s.File, Tags: s.Tags, Locks: s.Locks}
 	}
 	return out, nil
 }

@@ -114,7 +114,7 @@ func (r *Results) TestOfRun(ctx context.Context, number, test int) (api.TestResu
 	}
 	for _, a := range attempts {
 		v := api.Attempt{ID: a.ID, Number: a.Number, Agent: a.Agent, Verdict: verdict.Verdict(a.Verdict), Message: a.Message,
-			StartedAt: api.At(a.StartedAt), TookMS: a.TookMS, Files: []attempt.File{}}
+			StartedAt: api.At(a.StartedAt), TookMS: a.TookMS, Files: []attempt.File{}, Sessions: walls.SessionsOf(a)}
 		if v.Detail, err = walls.Unpack(a.Detail); err != nil {
 			return out, fmt.Errorf("records of attempt %s: %w", a.ID, err)
 		}

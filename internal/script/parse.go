@@ -148,7 +148,7 @@ func (r *Reader) Duration(n *yaml.Node, what string) time.Duration {
 // Unknown notes a key that has no meaning, with those that have.
 func (r *Reader) Unknown(e Entry, what string, known ...string) {
 	hint := ""
-	if near := Nearest(e.Key, known); near != "" {
+	if near := source.Nearest(e.Key, known); near != "" {
 		hint = fmt.Sprintf(" (did you mean %q?)", near)
 	}
 	r.Fail(e.Node, "%s: unknown key %q%s; expected %s", what, e.Key, hint, strings.Join(known, ", "))
@@ -171,39 +171,6 @@ func kindOf(n *yaml.Node) string {
 		return "nothing"
 	}
 	return strconv.Quote(n.Value)
-}
-
-// Nearest returns the candidate that a mistyped word most likely meant, or "".
-func Nearest(word string, candidates []string) string {
-	best, bestDistance := "", 3
-	for _, c := range candidates {
-		if d := distance(strings.ToLower(word), strings.ToLower(c)); d < bestDistance && d < len(c) {
-			best, bestDistance = c, d
-		}
-	}
-	return best
-}
-
-// distance is the number of single-letter edits between two words, in
-// O(len(a)·len(b)).
-func distance(a, b string) int {
-	row := make([]int, len(b)+1)
-	for j := range row {
-		row[j] = j
-	}
-	for i := range len(a) {
-		diagonal := row[0]
-		row[0] = i + 1
-		for j := range len(b) {
-			cost := diagonal
-			if a[i] != b[j] {
-				cost++
-			}
-			diagonal = row[j+1]
-			row[j+1] = min(cost, row[j]+1, row[j+1]+1)
-		}
-	}
-	return row[len(b)]
 }
 
 type parser struct{ Reader }
@@ -617,7 +584,7 @@ func Keys(chord string) ([]Key, error) {
 			}
 			slices.Sort(names)
 			hint := ""
-			if near := Nearest(part, names); near != "" {
+			if near := source.Nearest(part, names); near != "" {
 				hint = fmt.Sprintf(" (did you mean %q?)", near)
 			}
 			return nil, fmt.Errorf("unknown key %q%s; expected one character or one of %s", part, hint, strings.Join(names, ", "))

@@ -144,12 +144,6 @@ func TestText(t *testing.T) {
 	assert.ErrorContains(t, err, "vars.gone is not set")
 }
 
-func TestNearest(t *testing.T) {
-	assert.Equal(t, "firefox", Nearest("fierfox", []string{"chromium", "firefox"}))
-	assert.Empty(t, Nearest("opera", []string{"chromium", "firefox"}))
-	assert.Empty(t, Nearest("b", []string{"a"}))
-}
-
 // The schema for editors knows the same keys as the parser.
 func TestSchemaKnowsWhatTheParserKnows(t *testing.T) {
 	var schema struct {

@@ -463,8 +463,10 @@ const dialogLooks = 200 * time.Millisecond
 // unlessDialog takes a picture unless a dialog opens meanwhile: none comes before
 // it is closed, and commands that would close it may wait for the picture. take is
 // then left to end by itself, for not every driver survives a request that is taken
-// back.
-func (s *Session) unlessDialog(ctx context.Context, take func(context.Context) ([]byte, error)) ([]byte, error) {
+// back. free is called once when the driver is free for other commands: when take has
+// ended, or when a dialog is open, which such a command is to close.
+func (s *Session) unlessDialog(ctx context.Context, free func(), take func(context.Context) ([]byte, error)) ([]byte, error) {
+	free = sync.OnceFunc(free)
 	type taken struct {
 		picture []byte
 		err     error
@@ -473,6 +475,7 @@ func (s *Session) unlessDialog(ctx context.Context, take func(context.Context) (
 	patient, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
 	s.left.Go(func() {
 		defer cancel()
+		defer free()
 		picture, err := take(patient)
 		got <- taken{picture, err}
 	})
@@ -486,6 +489,7 @@ func (s *Session) unlessDialog(ctx context.Context, take func(context.Context) (
 			return nil, ctx.Err()
 		case <-t.C:
 			if _, err := s.AlertText(Beside(patient)); err == nil {
+				free()
 				return nil, errDialog
 			}
 		}
@@ -496,18 +500,17 @@ func (s *Session) unlessDialog(ctx context.Context, take func(context.Context) (
 // PNG elsewhere.
 func (s *Session) Picture(ctx context.Context) ([]byte, error) {
 	if s.BiDi != nil {
-		return s.unlessDialog(ctx, s.captured)
+		return s.unlessDialog(ctx, func() {}, s.captured)
 	}
 	if err := s.tap.take(ctx); err != nil { // it is a command of its own, and the driver has one at a time
 		return nil, err
 	}
-	defer func() { <-s.tap.turn }()
-	// A dialog that is open would be closed by the command for a picture, as section
-	// 11 "User prompts" has it; asking for its text leaves it alone.
-	if _, err := s.AlertText(Beside(ctx)); err == nil {
-		return nil, errDialog
-	}
-	return s.unlessDialog(ctx, func(ctx context.Context) ([]byte, error) {
+	return s.unlessDialog(ctx, func() { <-s.tap.turn }, func(ctx context.Context) ([]byte, error) {
+		// A dialog that is open would be closed by the command for a picture, as section
+		// 11 "User prompts" has it; asking for its text leaves it alone.
+		if _, err := s.AlertText(Beside(ctx)); err == nil {
+			return nil, errDialog
+		}
 		if !s.painted(Beside(ctx)) {
 			return nil, errBehind
 		}
@@ -611,17 +614,49 @@ func (r *Recording) Last() {
 
 // End stops the recording and returns the files that stay for a session that
 // ended with a verdict. The caller removes the directory.
-func (r *Recording) End(v verdict.Verdict) (made []Made) {
+func (r *Recording) End(v verdict.Verdict) []Made {
+	r.hangUp()
+	r.drain()
+	if r.video != nil {
+		if err := r.video.end(r); err != nil {
+			r.lack(record.Video, err.Error())
+		}
+	}
+	r.cancel()
+	r.tasks.Wait()
+
+	x := &ending{r: r, verdict: v}
+	x.lines(recording.CommandsFile, r.commands)
+	x.lines(recording.ConsoleFile, r.console)
+	x.network()
+	if r.video != nil && r.video.good {
+		x.keep(recording.VideoFile)
+	}
+	for _, name := range r.shots {
+		x.keep(name)
+	}
+	x.driverLog()
+	return x.made
+}
+
+// hangUp takes the recording off the session: no command and no event reaches it
+// any more.
+func (r *Recording) hangUp() {
 	r.s.tap.rec.CompareAndSwap(r, nil)
 	for _, off := range r.off {
 		off()
 	}
 	r.mu.Lock()
+	defer r.mu.Unlock()
 	if r.bodies != nil {
 		close(r.bodies)
 		r.bodies = nil
 	}
-	r.mu.Unlock()
+}
+
+// drain writes the commands that are answered, then those that are not, and gives
+// pictures and bodies that are on their way a while to come.
+func (r *Recording) drain() {
 	r.passing.Lock()
 	close(r.exchanges)
 	r.exchanges = nil
@@ -641,55 +676,66 @@ func (r *Recording) End(v verdict.Verdict) (made []Made) {
 		patience = 0 // nothing more is to be had of a driver that does not answer
 	}
 	r.waitFor(patience)
-	if r.video != nil {
-		if err := r.video.end(r); err != nil {
-			r.lack(record.Video, err.Error())
-		}
+}
+
+// ending gathers what stays of a recording.
+type ending struct {
+	r       *Recording
+	verdict verdict.Verdict
+	made    []Made
+}
+
+// keep lists a file, if files of its kind stay.
+func (x *ending) keep(name string) {
+	if kind, media, _ := recording.Form(name); x.r.policy.Keeps(kind, x.verdict) {
+		x.made = append(x.made, Made{name, kind, media, filepath.Join(x.r.dir, name)})
 	}
-	r.cancel()
-	r.tasks.Wait()
-	add := func(name string) {
-		if kind, media, _ := recording.Form(name); r.policy.Keeps(kind, v) {
-			made = append(made, Made{name, kind, media, filepath.Join(r.dir, name)})
-		}
+}
+
+// lines closes a file of lines, if there is one.
+func (x *ending) lines(name string, l *recording.Lines) {
+	if l == nil {
+		return
 	}
-	for name, l := range map[string]*recording.Lines{recording.CommandsFile: r.commands, recording.ConsoleFile: r.console} {
-		if l == nil {
-			continue
-		}
-		kind, _, _ := recording.Form(name)
-		if lost, err := l.Close(); err != nil {
-			r.lack(kind, err.Error())
-		} else if lost > 0 {
-			r.lack(kind, fmt.Sprintf("%d items more than a file holds", lost))
-		}
-		add(name)
+	kind, _, _ := recording.Form(name)
+	if lost, err := l.Close(); err != nil {
+		x.r.lack(kind, err.Error())
+	} else if lost > 0 {
+		x.r.lack(kind, fmt.Sprintf("%d items more than a file holds", lost))
 	}
-	if r.network != nil && r.policy.Keeps(record.Network, v) {
-		raw, err := json.Marshal(r.network.HAR(r.s.Browser.Version))
-		if err == nil {
-			err = os.WriteFile(filepath.Join(r.dir, recording.NetworkFile), r.mask.JSON(raw), 0o600)
-		}
-		if err != nil {
-			r.lack(record.Network, err.Error())
-		} else {
-			add(recording.NetworkFile)
-		}
+	x.keep(name)
+}
+
+// network writes what was exchanged with the site.
+func (x *ending) network() {
+	r := x.r
+	if r.network == nil || !r.policy.Keeps(record.Network, x.verdict) {
+		return
 	}
-	if r.video != nil && r.video.good {
-		add(recording.VideoFile)
+	raw, err := json.Marshal(r.network.HAR(r.s.Browser.Version))
+	if err == nil {
+		err = os.WriteFile(filepath.Join(r.dir, recording.NetworkFile), r.mask.JSON(raw), 0o600)
 	}
-	for _, name := range r.shots {
-		add(name)
+	if err != nil {
+		r.lack(record.Network, err.Error())
+		return
 	}
-	if r.policy.Keeps(record.Logs, v) {
-		if tail := bytes.TrimSpace(r.s.Log(256 << 10)); len(tail) > 0 {
-			if os.WriteFile(filepath.Join(r.dir, recording.DriverFile), r.mask.Bytes(tail), 0o600) == nil {
-				add(recording.DriverFile)
-			}
-		}
+	x.keep(recording.NetworkFile)
+}
+
+// maxDriverLog is how much of the end of a driver's log is kept, in bytes.
+const maxDriverLog = 256 << 10
+
+// driverLog writes the end of what driver and browser printed, if they did.
+func (x *ending) driverLog() {
+	r := x.r
+	tail := bytes.TrimSpace(r.s.Log(maxDriverLog))
+	if len(tail) == 0 || !r.policy.Keeps(record.Logs, x.verdict) {
+		return
 	}
-	return made
+	if os.WriteFile(filepath.Join(r.dir, recording.DriverFile), r.mask.Bytes(tail), 0o600) == nil {
+		x.keep(recording.DriverFile)
+	}
 }
 
 // Growing lists the files that are sure to be kept, as far as they have come:

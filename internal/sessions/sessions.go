@@ -156,6 +156,9 @@ func (h *Host) Open(ctx context.Context, r Request) (*Session, error) {
 	return s, err
 }
 
+// open makes the session in the order in which its parts need each other: a place of
+// its own, the programs, the session itself, the lab's own connection to it, the
+// device.
 func (h *Host) open(ctx context.Context, r Request) (_ *Session, err error) {
 	family := h.families[r.Browser.Engine]
 	if family == nil {
@@ -166,76 +169,123 @@ func (h *Host) open(ctx context.Context, r Request) (_ *Session, err error) {
 	}
 	ctx, cancel := context.WithTimeout(ctx, startLimit)
 	defer cancel()
-	dir, err := os.MkdirTemp(h.dir, r.Browser.Name+"-")
-	if err != nil {
-		return nil, err
-	}
-	s := &Session{Browser: r.Browser, Headed: r.Headed, dir: dir}
+	s := &Session{Browser: r.Browser, Headed: r.Headed}
 	defer func() {
 		if err != nil {
 			s.discard()
 		}
 	}()
-	if s.log, err = os.Create(filepath.Join(dir, "driver.log")); err != nil {
+	if err = s.settle(h.dir); err != nil {
 		return nil, err
 	}
 	if s.inst, err = family.Launch(ctx, engine.Options{
-		Browser: r.Browser, Headed: r.Headed, Device: r.Device, Dir: dir, Display: r.Display, Log: s.log, Asked: r.Asked,
+		Browser: r.Browser, Headed: r.Headed, Device: r.Device, Dir: s.dir, Display: r.Display, Log: s.log, Asked: r.Asked,
 	}); err != nil {
 		return nil, err
 	}
-	caps := s.inst.Caps
-	pictures := r.Pictures || (r.Film && s.inst.Display == nil)
-	watch := r.Watch || pictures // over BiDi a picture does not keep the driver from the client's commands
-	if r.Asked != nil && !s.inst.Emulated && caps["webSocketUrl"] != true {
-		caps = maps.Clone(caps)
-		connect := s.inst.BiDi && (watch || !r.Bare)
-		if connect || pictures {
+	caps, err := s.capabilities(r)
+	if err != nil {
+		return nil, err
+	}
+	if err = s.begin(ctx, caps); err != nil {
+		return nil, err
+	}
+	if r.untouched() && !s.watched(r) {
+		return s, nil
+	}
+	if err = s.connect(ctx); err != nil {
+		return nil, err
+	}
+	if err = s.emulate(ctx, r); err != nil {
+		return nil, err
+	}
+	return s, nil
+}
+
+// untouched says whether a session is to be as its client asked, without a device.
+func (r Request) untouched() bool { return r.Asked != nil && r.Bare }
+
+// watched says whether the lab looks at a session itself. Over BiDi a picture does
+// not keep the driver from the client's commands.
+func (s *Session) watched(r Request) bool { return r.Watch || s.pictured(r) }
+
+// pictured says whether pictures are taken of a session by itself, for which a
+// display's film does as well.
+func (s *Session) pictured(r Request) bool {
+	return r.Pictures || (r.Film && s.inst.Display == nil)
+}
+
+// settle gives the session a directory and a log.
+func (s *Session) settle(dir string) (err error) {
+	if s.dir, err = os.MkdirTemp(dir, s.Browser.Name+"-"); err != nil {
+		return err
+	}
+	s.log, err = os.Create(filepath.Join(s.dir, "driver.log"))
+	return err
+}
+
+// capabilities are those to ask the driver for: what the client asked for and what
+// the lab needs for itself.
+func (s *Session) capabilities(r Request) (webdriver.Capabilities, error) {
+	caps := maps.Clone(s.inst.Caps)
+	if s.inst.Emulated {
+		return caps, nil
+	}
+	if r.Asked != nil && caps["webSocketUrl"] != true {
+		connect := s.inst.BiDi && (s.watched(r) || !r.Bare)
+		if connect || s.pictured(r) {
 			s.prompts = stillDialogs(caps)
 		}
 		if connect {
 			caps["webSocketUrl"] = true
 		}
 	}
-	if _, own := caps["proxy"]; r.Proxy && !own && !s.inst.BiDi && !s.inst.Emulated {
+	if _, own := caps["proxy"]; r.Proxy && !own && !s.inst.BiDi {
+		var err error
 		if s.proxy, err = startProxy(); err != nil {
 			return nil, err
 		}
-		caps = maps.Clone(caps)
 		caps["proxy"] = map[string]any{"proxyType": "manual", "httpProxy": s.proxy.address(), "sslProxy": s.proxy.address()}
 	}
+	return caps, nil
+}
+
+// begin opens the session on its driver.
+func (s *Session) begin(ctx context.Context, caps webdriver.Capabilities) (err error) {
 	s.tap = newTap(s.inst.URL)
 	s.Client = webdriver.NewClient(s.inst.URL, &http.Client{Transport: s.tap})
-	if s.Session, err = s.Client.New(ctx, caps); err != nil {
-		if webdriver.SessionLost(err) {
-			err = s.lost(err)
-		}
-		return nil, err
+	if s.Session, err = s.Client.New(ctx, caps); err != nil && webdriver.SessionLost(err) {
+		return s.lost(err)
 	}
-	if r.Asked != nil && !watch && r.Bare {
-		return s, nil
-	}
+	return err
+}
+
+// connect opens the lab's own BiDi connection, where there is one to be had.
+func (s *Session) connect(ctx context.Context) (err error) {
 	if address := s.WebSocketURL(); address != "" {
-		if s.BiDi, err = bidi.Dial(ctx, address); err != nil {
-			return nil, err
-		}
+		s.BiDi, err = bidi.Dial(ctx, address)
 	}
+	return err
+}
+
+// emulate makes the session the device that was asked for.
+func (s *Session) emulate(ctx context.Context, r Request) error {
 	if s.inst.Emulated {
 		s.Outcome = s.inst.Outcome
-		return s, nil
+		return nil
 	}
 	if r.Bare {
-		return s, nil
+		return nil
 	}
 	emulated, err := engine.Emulate(ctx, s.Session, s.BiDi, r.Browser, r.Device)
 	if err != nil {
-		return nil, fmt.Errorf("emulate %s: %w", r.Device.Name, err)
+		return fmt.Errorf("emulate %s: %w", r.Device.Name, err)
 	}
 	s.Outcome = device.Outcome{
 		Applied: append(s.inst.Outcome.Applied, emulated.Applied...),
 		Missing: append(s.inst.Outcome.Missing, emulated.Missing...),
 	}
-	return s, nil
+	return nil
 }
 
 // Reset puts the session in order for another test: one window with an empty
@@ -334,9 +384,11 @@ func (s *Session) discard() {
 	if s.proxy != nil {
 		s.proxy.close()
 	}
-	process.Sweep(s.dir)
 	if s.log != nil {
+		process.Sweep(s.dir)
 		s.log.Close()
 	}
-	_ = os.RemoveAll(s.dir)
+	if s.dir != "" {
+		_ = os.RemoveAll(s.dir)
+	}
 }

@@ -34,7 +34,8 @@ type driver struct {
 	hold    chan struct{}
 	says    map[string]string // answers other than null, by path
 	status  map[string]int
-	first   []string // said before all else, each with status 400
+	gone    atomic.Bool // a request was taken back, once
+	first   []string    // said before all else, each with status 400
 }
 
 func newDriver(t testing.TB) *driver {
@@ -57,6 +58,7 @@ func newDriver(t testing.TB) *driver {
 			select {
 			case <-hold:
 			case <-r.Context().Done():
+				d.gone.Store(true)
 			}
 		}
 		w.Header().Set("Content-Type", "application/json; charset=utf-8")
@@ -328,6 +330,37 @@ func TestPagesThatAskBeforeTheyAreLeft(t *testing.T) {
 			assert.Len(t, d.commands(), c.given)
 		})
 	}
+}
+
+// A picture that nobody waits for any more is still with the driver: no request is
+// taken back, which some drivers do not survive, and the next command waits for it.
+func TestAPictureThatIsLateKeepsTheDriver(t *testing.T) {
+	d := newDriver(t)
+	s := d.session(t)
+	defer s.tap.close()
+	hold := make(chan struct{})
+	d.set(func() { d.hold = hold })
+	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Millisecond)
+	defer cancel()
+	_, err := s.Picture(ctx)
+	require.ErrorIs(t, err, context.DeadlineExceeded)
+	answered := make(chan error, 1)
+	go func() {
+		_, err := s.Forward(t.Context(), "DELETE", "", nil)
+		answered <- err
+	}()
+	require.Eventually(t, s.Busy, 5*time.Second, time.Millisecond)
+	assert.Empty(t, answered)
+	d.set(func() {
+		d.hold = nil
+		d.says["/alert/text"], d.status["/alert/text"] = `{"value":{"error":"no such alert","message":""}}`, 404
+	})
+	close(hold)
+	require.NoError(t, <-answered)
+	assert.False(t, d.gone.Load(), "a request was taken back")
+	assert.False(t, d.crowded.Load(), "two commands were with the driver")
+	assert.Equal(t, "DELETE ", d.commands()[len(d.commands())-1])
+	s.left.Wait()
 }
 
 // closing calls closed when a dialog is handled.

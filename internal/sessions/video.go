@@ -112,7 +112,7 @@ func (v *video) ofDisplay(ctx context.Context, r *Recording, more ...string) err
 func (s *Session) window(ctx context.Context) image.Rectangle {
 	d, scale := s.inst.Display, max(1, s.inst.Scale)
 	whole := image.Rect(0, 0, d.Width&^1, d.Height&^1)
-	ctx, cancel := context.WithTimeout(Quiet(ctx), 3*time.Second)
+	ctx, cancel := context.WithTimeout(Quiet(ctx), 10*time.Second)
 	defer cancel()
 	w, err := s.WindowRect(ctx)
 	if err != nil {

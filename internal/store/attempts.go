@@ -14,6 +14,7 @@ type Attempt struct {
 	Pane      int    `db:"pane"`
 	Test      int    `db:"test"`
 	Number    int    `db:"number"`
+	Sessions  int    `db:"sessions"`
 	Fence     int64  `db:"fence"`
 	Agent     string `db:"agent"`
 	Verdict   string `db:"verdict"`
@@ -33,7 +34,7 @@ type Detail struct {
 	Body  []byte `db:"body"`
 }
 
-const attemptHead = `uuid(a.id) AS id, a.run, a.pane, a.test, a.number, a.fence, x.body AS agent, verdict(a.verdict) AS verdict,
+const attemptHead = `uuid(a.id) AS id, a.run, a.pane, a.test, a.number, a.sessions, a.fence, x.body AS agent, verdict(a.verdict) AS verdict,
 	COALESCE(a.message, '') AS message, a.started_at, a.took_ms, a.opened_ms`
 
 const attemptsOf = `SELECT ` + attemptHead + ` FROM attempts a JOIN texts x ON x.id = a.agent`
@@ -45,9 +46,9 @@ const attemptsInDetail = `SELECT ` + attemptHead + `, o.body AS ran_on, s.body A
 
 // AddAttempt writes an attempt and its files.
 func AddAttempt(a Attempt, files []File) []Stmt {
-	batch := []Stmt{say(a.Agent), say(a.RanOn), Must(`INSERT INTO attempts (run, pane, test, number, id, fence, agent, verdict, started_at, took_ms, opened_ms, ran_on, message)
-		VALUES (?, ?, ?, ?, ?, ?, `+said+`, ?, ?, ?, ?, `+said+`, NULLIF(?, ''))`,
-		a.Run, a.Pane, a.Test, a.Number, short(a.ID), a.Fence, a.Agent, code(a.Verdict), a.StartedAt, a.TookMS, a.OpenedMS, a.RanOn, a.Message),
+	batch := []Stmt{say(a.Agent), say(a.RanOn), Must(`INSERT INTO attempts (run, pane, test, number, id, sessions, fence, agent, verdict, started_at, took_ms, opened_ms, ran_on, message)
+		VALUES (?, ?, ?, ?, ?, ?, ?, `+said+`, ?, ?, ?, ?, `+said+`, NULLIF(?, ''))`,
+		a.Run, a.Pane, a.Test, a.Number, short(a.ID), a.Sessions, a.Fence, a.Agent, code(a.Verdict), a.StartedAt, a.TookMS, a.OpenedMS, a.RanOn, a.Message),
 		Must(`INSERT INTO details (run, pane, test, number, body) VALUES (?, ?, ?, ?, ?)`, a.Run, a.Pane, a.Test, a.Number, a.Body)}
 	batch = append(batch, share(a.ID, a.Detail)...)
 	for _, f := range files {
@@ -128,15 +129,16 @@ type File struct {
 	Media   string `db:"media"`
 	Hash    string `db:"hash"` // SHA-256, in hexadecimal
 	Size    int64  `db:"size"`
+	Session int    `db:"session"` // number; 0 for none
 }
 
-const filesOf = `SELECT uuid(f.attempt) AS attempt, f.name, f.kind, f.media, lower(hex(f.hash)) AS hash, f.size FROM files f`
+const filesOf = `SELECT uuid(f.attempt) AS attempt, f.name, f.kind, f.media, lower(hex(f.hash)) AS hash, f.size, f.session FROM files f`
 
 // AddFile writes a file of an attempt, which is on record.
 func AddFile(f File) Stmt {
-	return Must(`INSERT INTO files (attempt, name, kind, media, hash, size, project, verdict, at)
-		SELECT a.id, ?, ?, ?, unhex(?), ?, r.project, a.verdict, a.started_at + a.took_ms
-		FROM attempts a JOIN runs r ON r.number = a.run WHERE a.id = ?`, f.Name, f.Kind, f.Media, f.Hash, f.Size, short(f.Attempt))
+	return Must(`INSERT INTO files (attempt, name, session, kind, media, hash, size, project, verdict, at)
+		SELECT a.id, ?, ?, ?, ?, unhex(?), ?, r.project, a.verdict, a.started_at + a.took_ms
+		FROM attempts a JOIN runs r ON r.number = a.run WHERE a.id = ?`, f.Name, f.Session, f.Kind, f.Media, f.Hash, f.Size, short(f.Attempt))
 }
 
 // DropFile forgets a file of an attempt.
@@ -171,7 +173,7 @@ type RunFile struct {
 
 // FilesOfRun lists the files of a whole run; kind "" means every kind.
 func (s *Store) FilesOfRun(ctx context.Context, run int, kind string) (fs []RunFile, err error) {
-	err = s.read.SelectContext(ctx, &fs, `SELECT uuid(f.attempt) AS attempt, f.name, f.kind, f.media, lower(hex(f.hash)) AS hash, f.size, a.pane, a.test, a.number
+	err = s.read.SelectContext(ctx, &fs, `SELECT uuid(f.attempt) AS attempt, f.name, f.kind, f.media, lower(hex(f.hash)) AS hash, f.size, f.session, a.pane, a.test, a.number
 		FROM attempts a JOIN files f ON f.attempt = a.id
 		WHERE a.run = ? AND (? = '' OR f.kind = ?) ORDER BY a.pane, a.test, a.number, f.name`, run, kind, kind)
 	return

@@ -8,6 +8,7 @@ import (
 	"github.com/google/uuid"
 	"modernc.org/sqlite"
 
+	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/verdict"
 )
 
@@ -45,8 +46,8 @@ func short(id string) any {
 	return []byte(id)
 }
 
-// The database itself puts both back into words: verdict(code) and uuid(id), and
-// tells by asked_at(id) when an id was made (RFC 9562, section 5.7).
+// The database itself puts both back into words: verdict(code), uuid(id), and
+// session(id) for the first session of an attempt; and tells by asked_at(id) when an id was made (RFC 9562, section 5.7).
 func init() {
 	sqlite.MustRegisterDeterministicScalarFunction("asked_at", 1, func(_ *sqlite.FunctionContext, args []driver.Value) (driver.Value, error) {
 		b, ok := args[0].([]byte)
@@ -59,14 +60,26 @@ func init() {
 		n, _ := args[0].(int64)
 		return named[n], nil
 	})
+	sqlite.MustRegisterDeterministicScalarFunction("session", 1, func(_ *sqlite.FunctionContext, args []driver.Value) (driver.Value, error) {
+		b, ok := args[0].([]byte)
+		if !ok {
+			return nil, fmt.Errorf("session: expected bytes, found %T", args[0])
+		}
+		return attempt.Session(long(b), 1), nil
+	})
 	sqlite.MustRegisterDeterministicScalarFunction("uuid", 1, func(_ *sqlite.FunctionContext, args []driver.Value) (driver.Value, error) {
 		b, ok := args[0].([]byte)
 		if !ok {
 			return nil, fmt.Errorf("uuid: expected bytes, found %T", args[0])
 		}
-		if u, err := uuid.FromBytes(b); err == nil {
-			return u.String(), nil
-		}
-		return string(b), nil
+		return long(b), nil
 	})
+}
+
+// long is the inverse of short.
+func long(b []byte) string {
+	if u, err := uuid.FromBytes(b); err == nil {
+		return u.String()
+	}
+	return string(b)
 }

@@ -30,7 +30,7 @@ type OldFile struct {
 // OldFiles lists files of a heap whose attempts ended at a time or before, oldest
 // first, after the first skip. Its cost is that of the files it lists and skips.
 func (s *Store) OldFiles(ctx context.Context, h Heap, before int64, skip, limit int) (fs []OldFile, err error) {
-	err = s.read.SelectContext(ctx, &fs, `SELECT uuid(attempt) AS attempt, name, kind, media, lower(hex(hash)) AS hash, size, at FROM files
+	err = s.read.SelectContext(ctx, &fs, `SELECT uuid(attempt) AS attempt, name, kind, media, lower(hex(hash)) AS hash, size, session, at FROM files
 		WHERE project = ? AND kind = ? AND verdict = ? AND at <= ? ORDER BY at, attempt, name LIMIT ? OFFSET ?`,
 		h.Project, h.Kind, code(h.Verdict), before, limit, skip)
 	return

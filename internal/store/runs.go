@@ -68,7 +68,7 @@ func AddRun(r Run, panes []Pane, tests []Test) []Stmt {
 		r.PresetID, r.ScheduleID, r.Spread, r.Bundle, r.Base, r.Vars, r.Request, r.Plan, r.Secrets)}, addParts(r, panes, tests)...)
 }
 
-// addParts writes panes and tests of a run that has none of these yet. Tests and
+// addParts writes panes and tests of a run that has not these yet. Tests and
 // combinations that nobody has met become known.
 func addParts(r Run, panes []Pane, tests []Test) (batch []Stmt) {
 	if len(panes) > 0 {
@@ -89,6 +89,15 @@ func addParts(r Run, panes []Pane, tests []Test) (batch []Stmt) {
 				[]any{r.Number, all, r.Project, suite}, int64(len(tests))})
 	}
 	return batch
+}
+
+// AddTests adds tests to a run; only number, kind, project and suite of it are looked
+// at.
+func AddTests(r Run, tests []Test) []Stmt { return addParts(r, nil, tests) }
+
+// DealPane notes which tests of a run a pane has.
+func DealPane(run, pane int, dealt string) Stmt {
+	return Must(`UPDATE panes SET dealt_json = ? WHERE run = ? AND idx = ?`, dealt, run, pane)
 }
 
 // knownSuite is the suite that a run's tests are known by: the name of a run of

@@ -6,9 +6,11 @@ import (
 	"encoding/binary"
 	"errors"
 	"slices"
+
+	"parallelpane/internal/core/attempt"
 )
 
-// Session is a row of sessions, or the one session of a script's attempt.
+// Session is a row of sessions, or the first session of a script's attempt.
 type Session struct {
 	ID       string `db:"id"`
 	Run      int    `db:"run"`
@@ -67,15 +69,15 @@ func EndSession(x Session) Stmt {
 func JudgeSession(id, verdict, message string) []Stmt {
 	return []Stmt{
 		Must(`UPDATE sessions SET verdict = ?, message = ? WHERE id = ? AND state = 'ended'`, verdict, message, id),
-		Do(`UPDATE attempts SET verdict = ?, message = NULLIF(?, '') WHERE id = ?`, code(verdict), message, short(id)),
-		Do(`UPDATE files SET verdict = ? WHERE attempt = ?`, code(verdict), short(id)),
+		Do(`UPDATE attempts SET verdict = ?, message = NULLIF(?, '') WHERE id = ?`, code(verdict), message, short(attempt.Of(id))),
+		Do(`UPDATE files SET verdict = ? WHERE attempt = ?`, code(verdict), short(attempt.Of(id))),
 	}
 }
 
 // NoteSession keeps somebody's note on a session.
 func NoteSession(id, note string) Stmt {
 	return Must(`INSERT INTO notes (session, body) SELECT ?, ? WHERE EXISTS (SELECT 1 FROM sessions WHERE id = ?) OR EXISTS (SELECT 1 FROM attempts WHERE id = ?)
-		ON CONFLICT DO UPDATE SET body = excluded.body`, id, note, id, short(id))
+		ON CONFLICT DO UPDATE SET body = excluded.body`, id, note, id, short(attempt.Of(id)))
 }
 
 // SessionFilter narrows a list of sessions. Empty fields do not.
@@ -105,14 +107,14 @@ const (
 	ofRunners = `SELECT s.*, 'remote' AS kind, r.id AS run_id, r.suite AS run_name, r.project, k.name AS test_name, p.label, COALESCE(n.body, '') AS note
 		FROM sessions s JOIN runs r ON r.number = s.run JOIN tests t ON t.run = s.run AND t.idx = s.test JOIN tests_known k ON k.id = t.known
 		JOIN panes p ON p.run = s.run AND p.idx = s.pane LEFT JOIN notes n ON n.session = s.id`
-	ofScripts = `SELECT uuid(a.id) AS id, a.run, a.pane, a.test, a.number, k.name, t.tags_json, r.by_name, '' AS token_id, x.body AS agent,
+	ofScripts = `SELECT session(a.id) AS id, a.run, a.pane, a.test, a.number, k.name, t.tags_json, r.by_name, '' AS token_id, x.body AS agent,
 		o.body ->> 'browser' AS browser, o.body ->> 'version' AS version, o.body ->> 'os' AS os, o.body ->> 'device' AS device,
 		'{}' AS asked_json, '{}' AS options_json, 'ended' AS state, verdict(a.verdict) AS verdict, COALESCE(a.message, '') AS message,
 		'its script ended' AS how, a.fence, '' AS bidi_key, asked_at(a.id) AS queued_at, a.started_at + a.opened_ms AS opened_at, a.started_at + a.took_ms AS ended_at,
 		'script' AS kind, r.id AS run_id, r.suite AS run_name, r.project, k.name AS test_name, p.label, COALESCE(n.body, '') AS note
 		FROM attempts a JOIN runs r ON r.number = a.run AND r.kind = 'script' JOIN tests t ON t.run = a.run AND t.idx = a.test JOIN tests_known k ON k.id = t.known
 		JOIN panes p ON p.run = a.run AND p.idx = a.pane JOIN texts x ON x.id = a.agent JOIN texts o ON o.id = a.ran_on
-		LEFT JOIN notes n ON n.session = uuid(a.id)`
+		LEFT JOIN notes n ON n.session = session(a.id)`
 )
 
 // Sessions lists sessions, those that were asked for last first.
@@ -150,6 +152,7 @@ func (s *Store) runnersSessions(ctx context.Context, f SessionFilter) (rows []Se
 
 func (s *Store) scriptsSessions(ctx context.Context, f SessionFilter) (rows []SessionRow, err error) {
 	w := &where{}
+	w.add(true, "a.sessions > 0")
 	w.has(`(k.name || ' ' || r.suite || ' ' || r.project || ' ' || p.label || ' ' || r.by_name || ' ' || COALESCE(a.message, '') || ' ' || COALESCE(n.body, '') || ' #' || r.number)`, f.Text)
 	w.has("k.name", f.Test)
 	w.add(f.Tag != "", `EXISTS (SELECT 1 FROM json_each(t.tags_json) WHERE value = ?)`, f.Tag)
@@ -161,7 +164,7 @@ func (s *Store) scriptsSessions(ctx context.Context, f SessionFilter) (rows []Se
 	w.add(f.Run > 0, "a.run = ?", f.Run)
 	w.add(f.Since > 0, "a.id >= ?", firstID(f.Since))
 	w.add(f.Until > 0, "a.id < ?", firstID(f.Until))
-	w.add(f.Before != "", "a.id < ?", short(f.Before))
+	w.add(f.Before != "", "a.id < ?", short(attempt.Of(f.Before)))
 	err = s.read.SelectContext(ctx, &rows, ofScripts+` WHERE `+w.String()+` ORDER BY a.id DESC LIMIT ?`, append(w.args, f.Limit)...)
 	return
 }
@@ -174,7 +177,7 @@ func firstID(ms int64) []byte { return binary.BigEndian.AppendUint64(nil, uint64
 func (s *Store) SessionByID(ctx context.Context, id string) (x SessionRow, err error) {
 	err = found(s.read.GetContext(ctx, &x, ofRunners+` WHERE s.id = ?`, id))
 	if errors.Is(err, ErrNotFound) {
-		err = found(s.read.GetContext(ctx, &x, ofScripts+` WHERE a.id = ?`, short(id)))
+		err = found(s.read.GetContext(ctx, &x, ofScripts+` WHERE a.id = ? AND a.sessions >= ?`, short(attempt.Of(id)), max(1, attempt.NumberOf(id))))
 	}
 	return
 }

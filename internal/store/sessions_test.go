@@ -6,6 +6,8 @@ import (
 	"strings"
 	"testing"
 
+	"parallelpane/internal/core/attempt"
+
 	"github.com/google/uuid"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -36,11 +38,11 @@ func session(run int, id string) Session {
 	return Session{ID: id, Run: run, Name: "Tides", Tags: "[]", By: "tern", Asked: "{}", Options: "{}", State: "waiting", QueuedAt: 1}
 }
 
-// asked is an id that was made at a time in milliseconds.
+// asked is the id of a session that was made at a time in milliseconds.
 func asked(ms int64, n byte) string {
 	var u uuid.UUID
 	copy(u[:], firstID(ms))
-	u[6], u[8], u[15] = 0x70, 0x80, n
+	u[6], u[8], u[14], u[15] = 0x70, 0x80, n, 1
 	return u.String()
 }
 
@@ -71,9 +73,17 @@ func TestSessionsAreFoundByEveryFilter(t *testing.T) {
 		} else {
 			k.State, k.Name, k.Tags, k.How = "ended", tests[x.Test], []string{`["berths"]`, `["berths","slow"]`}[x.Test], ""
 			k.Verdict = []string{"passed", "failed"}[i/2%2]
-			a := attempt(x.ID, 2, x.Pane, x.Test, x.Number, k.Verdict)
+			a := tried(attempt.Of(x.ID), 2, x.Pane, x.Test, x.Number, k.Verdict)
 			a.Agent, a.Message, a.RanOn = x.Agent, x.Message, fmt.Sprintf(`{"browser":%q,"device":%q,"version":"","os":""}`, x.Browser, x.Device)
+			if i%12 == 11 {
+				a.Sessions = 0 // the browser never opened
+			}
 			require.NoError(t, s.Write(AddAttempt(a, nil)...))
+			if a.Sessions == 0 {
+				_, err := s.SessionByID(t.Context(), x.ID)
+				require.ErrorIs(t, err, ErrNotFound)
+				continue
+			}
 		}
 		if k.note != "" {
 			require.NoError(t, s.Write(NoteSession(x.ID, k.note)))
@@ -128,7 +138,7 @@ func TestASessionsLife(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []any{"open", "firefox", "hash", int64(5), "by hand", "Hold a berth", "chromium · phone"}, []any{got.State, got.Browser, got.BiDiKey, got.OpenedAt, got.RunName, got.TestName, got.Label})
 	x.Verdict, x.How, x.EndedAt = "ended", "the client ended it", 9
-	require.NoError(t, s.Write(append(AddAttempt(attempt("s1", run, 0, 0, 1, "ended"), nil), EndSession(x))...))
+	require.NoError(t, s.Write(append(AddAttempt(tried("s1", run, 0, 0, 1, "ended"), nil), EndSession(x))...))
 	later := x
 	later.Verdict, later.How = "lab-fault", "something else"
 	require.NoError(t, s.Write(EndSession(later)))
@@ -175,7 +185,7 @@ func TestFilesThatAreKept(t *testing.T) {
 	s := open(t)
 	run := wall(t, s, 1, "remote", "saltmarsh", "by hand")
 	for i, id := range []string{"a1", "a2"} {
-		a := attempt(id, run, 0, i, 1, "passed")
+		a := tried(id, run, 0, i, 1, "passed")
 		a.StartedAt, a.TookMS = int64(100*i), 50
 		require.NoError(t, s.Write(append(AddAttempt(a, []File{{Name: "video.webm", Kind: "video", Hash: "5a5a", Size: 9}, {Name: "log", Kind: "logs", Hash: fmt.Sprintf("0%d", i), Size: 1}}),
 			AddSession(Session{ID: id, Run: run, Test: i, State: "ended", Tags: "[]", Asked: "{}", Options: "{}"}))...))

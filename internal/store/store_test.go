@@ -65,9 +65,9 @@ func TestClosedStoreRefuses(t *testing.T) {
 	assert.NoError(t, err)
 }
 
-// attempt is one that says little.
-func attempt(id string, run, pane, test, number int, verdict string) Attempt {
-	return Attempt{ID: id, Run: run, Pane: pane, Test: test, Number: number, Agent: "quay", Verdict: verdict, RanOn: `{"browser":"firefox"}`, Detail: Detail{Body: []byte("own")}}
+// tried is an attempt that says little.
+func tried(id string, run, pane, test, number int, verdict string) Attempt {
+	return Attempt{ID: id, Run: run, Pane: pane, Test: test, Number: number, Sessions: 1, Agent: "quay", Verdict: verdict, RanOn: `{"browser":"firefox"}`, Detail: Detail{Body: []byte("own")}}
 }
 
 func script(number int, suite string) Run {
@@ -103,7 +103,7 @@ func TestRunsAreFilteredAndWhole(t *testing.T) {
 		}
 		assert.Equal(t, want, fmt.Sprint(numbers), "%+v", f)
 	}
-	a := attempt("a", 2, 0, 1, 1, "failed")
+	a := tried("a", 2, 0, 1, 1, "failed")
 	require.NoError(t, s.Write(append(AddAttempt(a, []File{{Name: "failure.png", Kind: "screenshots", Hash: "0a"}}), AddLease(Lease{Fence: 7, Run: 2, Tests: "[1]"}))...))
 	settled := Cell{Run: 2, Test: 1, Verdict: "failed", Attempts: 1, TookMS: 5, Agent: "quay", Message: "wet"}
 	require.NoError(t, s.Write(Settle(settled)...))
@@ -154,7 +154,7 @@ func TestWhatAttemptsShareIsStoredOnce(t *testing.T) {
 	s := open(t)
 	require.NoError(t, s.Write(AddRun(script(1, "desk"), onePane(), twoTests())...))
 	for i := range 4 {
-		a := attempt(fmt.Sprint("a", i), 1, 0, i%2, 1+i/2, "passed")
+		a := tried(fmt.Sprint("a", i), 1, 0, i%2, 1+i/2, "passed")
 		a.Detail = Detail{Steps: []byte("steps of " + fmt.Sprint(i%2)), Setup: []byte("firefox"), Body: []byte{byte(i)}}
 		require.NoError(t, s.Write(AddAttempt(a, nil)...))
 		got, err := s.AttemptByID(t.Context(), a.ID)
@@ -223,7 +223,7 @@ func TestDailyCountsAreThoseOfTheCells(t *testing.T) {
 func TestEstimatesRememberTheLatest(t *testing.T) {
 	s := open(t)
 	for i := range 12 {
-		a := attempt(fmt.Sprint("a", i), i+1, 0, 0, 1, []string{"passed", "lab-fault"}[i%2])
+		a := tried(fmt.Sprint("a", i), i+1, 0, 0, 1, []string{"passed", "lab-fault"}[i%2])
 		a.TookMS = int64(16 + i)
 		require.NoError(t, s.Write(append(append(AddRun(script(i+1, "desk"), onePane(), twoTests()), AddAttempt(a, nil)...),
 			Settle(Cell{Run: i + 1, Verdict: a.Verdict, Attempts: 1})...)...))
@@ -235,7 +235,7 @@ func TestEstimatesRememberTheLatest(t *testing.T) {
 		assert.Equal(t, Estimate{"t", "k", "firefox", "00001a" + "000018" + "000016" + "000014" + "000012" + "000010", 11}, es[0], "what the lab failed says nothing")
 	}
 	for i := range 9 {
-		a := attempt(fmt.Sprint("b", i), 12, 0, 0, 2+i, "failed")
+		a := tried(fmt.Sprint("b", i), 12, 0, 0, 2+i, "failed")
 		a.TookMS = 1 << 40
 		require.NoError(t, s.Write(AddAttempt(a, nil)...))
 	}

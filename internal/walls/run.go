@@ -14,6 +14,7 @@ import (
 
 	"parallelpane/internal/api"
 	"parallelpane/internal/core/attempt"
+	"parallelpane/internal/core/suite"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/store"
 )
@@ -34,6 +35,20 @@ func SummaryOf(row store.Run) api.RunSummary {
 		s.State = api.Running
 	}
 	return s
+}
+
+// Tests are the rows of a run's first cases.
+func Tests(cases []suite.Case) []store.Test {
+	out := make([]store.Test, len(cases))
+	for i, c := range cases {
+		out[i] = TestOf(i, c)
+	}
+	return out
+}
+
+// TestOf is the row of a case.
+func TestOf(index int, c suite.Case) store.Test {
+	return store.Test{Index: index, Name: c.Name, File: c.File, Tags: store.List(c.Tags), Locks: store.List(c.Locks)}
 }
 
 // RunOf builds a run from its records.
@@ -137,15 +152,27 @@ func Note(p *api.Pane, c *api.Cell, a store.Attempt) {
 	if !slices.Contains(p.Agents, a.Agent) {
 		p.Agents = append(p.Agents, a.Agent)
 	}
-	c.Attempts, c.Agent, c.TookMS, c.Session = a.Number, a.Agent, a.TookMS, a.ID
+	c.Attempts, c.Agent, c.TookMS = a.Number, a.Agent, a.TookMS
+	if c.Session = ""; a.Sessions > 0 {
+		c.Session = attempt.Session(a.ID, 1)
+	}
 	if a.Verdict != string(verdict.Passed) {
 		c.Message = attempt.Clip(a.Message, MaxMessage)
 	}
 }
 
+// SessionsOf lists the sessions of an attempt.
+func SessionsOf(a store.Attempt) []string {
+	out := make([]string, a.Sessions)
+	for i := range out {
+		out[i] = attempt.Session(a.ID, i+1)
+	}
+	return out
+}
+
 // FileOf is a file on record as the API says it.
 func FileOf(f store.File) attempt.File {
-	return attempt.File{Name: f.Name, Kind: f.Kind, Media: f.Media, Hash: f.Hash, Size: f.Size}
+	return attempt.File{Name: f.Name, Kind: f.Kind, Media: f.Media, Hash: f.Hash, Size: f.Size, Session: f.Session}
 }
 
 // Ready writes a wall as it is sent: as JSON, compressed with gzip.

@@ -249,7 +249,7 @@ func results(ctx context.Context, pane string) ([]row, error) {
 	}
 	defer stop()
 	work, leave, err := s.hands(ctx, func(_ link.Slice, t link.SliceTest) link.Result {
-		return link.Result{Verdict: verdict.Passed, TookMS: 900, StartedAt: time.Now().UnixMilli(), Detail: attempt.Detail{Browser: "kestrel"}}
+		return link.Result{Verdict: verdict.Passed, Sessions: 1, TookMS: 900, StartedAt: time.Now().UnixMilli(), Detail: attempt.Detail{Browser: "kestrel"}}
 	})
 	if err != nil {
 		return nil, err

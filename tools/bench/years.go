@@ -191,7 +191,7 @@ func (s *served) grow(ctx context.Context, tests, panes, times int) (bundle stri
 
 // outcome is an attempt of ten steps of which one in thirty fails.
 func outcome(slice link.Slice, t link.SliceTest) link.Result {
-	r := link.Result{Verdict: verdict.Passed, StartedAt: time.Now().UnixMilli(), Detail: attempt.Detail{Browser: "kestrel", Version: "12.1", StartMS: 200 + mathrand.Int64N(900)}}
+	r := link.Result{Verdict: verdict.Passed, Sessions: 1, StartedAt: time.Now().UnixMilli(), Detail: attempt.Detail{Browser: "kestrel", Version: "12.1", StartMS: 200 + mathrand.Int64N(900)}}
 	at := r.Detail.StartMS
 	for i := range 10 {
 		step := attempt.Step{Index: i, Title: fmt.Sprintf("%s: step %d of it", t.Name, i+1), Action: "click", State: attempt.Passed,
@@ -216,6 +216,7 @@ func multiply(path string) error {
 		_, _ = rand.Read(u[:])
 		binary.BigEndian.PutUint64(u[:], uint64(ms)<<16|uint64(u[6])<<8|uint64(u[7]))
 		u[6], u[8] = u[6]&0x0f|0x70, u[8]&0x3f|0x80
+		u[15] = 0 // of an attempt
 		return u[:], nil
 	})
 	db, err := sqlx.Open("sqlite", "file:"+path+"?_pragma=journal_mode(WAL)&_pragma=synchronous(OFF)&_pragma=cache_size(-200000)")
@@ -240,7 +241,7 @@ func multiply(path string) error {
 				SELECT ?1, id || '-' || ?1, kind, project, suite, matrix, environment, by_name, verdict, why, counts_json, created_at + ?3, started_at + ?3, ended_at + ?3, glances_json, bundle, base, vars_json, request_json, plan_json FROM runs WHERE number = ?2`,
 			`INSERT INTO panes SELECT ?1, idx, combo, label, needs_json, dealt_json, info_json FROM panes WHERE run = ?2 AND ?3 = ?3`,
 			`INSERT INTO tests SELECT ?1, idx, known, file, tags_json, locks_json FROM tests WHERE run = ?2 AND ?3 = ?3`,
-			`INSERT INTO attempts SELECT ?1, pane, test, number, bench_id(started_at + ?3), fence + ?1, agent, verdict, started_at + ?3, took_ms, opened_ms, ran_on, message FROM attempts WHERE run = ?2`,
+			`INSERT INTO attempts SELECT ?1, pane, test, number, bench_id(started_at + ?3), sessions, fence + ?1, agent, verdict, started_at + ?3, took_ms, opened_ms, ran_on, message FROM attempts WHERE run = ?2`,
 			`INSERT INTO details SELECT ?1, pane, test, number, steps, setup, body FROM details WHERE run = ?2 AND ?3 = ?3`,
 			`INSERT INTO cells SELECT ?1, pane, test, known, combo, verdict, attempts, took_ms, agent, why, message FROM cells WHERE run = ?2 AND ?3 = ?3`,
 			`INSERT INTO walls SELECT ?1, body FROM walls WHERE run = ?2 AND ?3 = ?3`,
@@ -283,8 +284,8 @@ func pile(path, blobs string) error {
 	if _, err := db.Exec(`DELETE FROM files`); err != nil { // of the time before
 		return err
 	}
-	if _, err := db.Exec(`INSERT INTO files (attempt, name, kind, media, hash, size, project, verdict, at)
-		SELECT id, 'agent.log', 'logs', 'text/plain', randomblob(32), 900, 'bench', verdict, started_at FROM attempts ORDER BY id DESC LIMIT ?`, keptFiles); err != nil {
+	if _, err := db.Exec(`INSERT INTO files (attempt, name, session, kind, media, hash, size, project, verdict, at)
+		SELECT id, 'agent.log', 0, 'logs', 'text/plain', randomblob(32), 900, 'bench', verdict, started_at FROM attempts ORDER BY id DESC LIMIT ?`, keptFiles); err != nil {
 		return err
 	}
 	if _, err := db.Exec(`UPDATE files SET at = 1 WHERE attempt IN (SELECT attempt FROM files ORDER BY attempt LIMIT ?)`, dueFiles); err != nil {

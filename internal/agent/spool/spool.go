@@ -326,7 +326,7 @@ func (s *Spool) handOver(ctx context.Context, up *upstream.Service, r link.Resul
 		}
 	}
 	answer := link.HandoverAnswer{}
-	err := up.Post(ctx, "/agent/sessions/"+r.ID+"/files", link.Handover{Fence: r.Fence, Files: r.Files}, &answer)
+	err := up.Post(ctx, "/agent/sessions/"+grown.id+"/files", link.Handover{Fence: r.Fence, Files: r.Files}, &answer)
 	if answer.Lacking == nil {
 		answer.Lacking = []string{}
 	}

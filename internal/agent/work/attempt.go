@@ -48,6 +48,10 @@ func (f *Floor) Begin(test string, r link.Result, policy record.Policy, mask *re
 	return at
 }
 
+// Session is the id of the attempt's session. It has one at most: whoever carries it
+// out says so in the result once it is open.
+func (at *Attempt) Session() string { return attempt.Session(at.Result.ID, 1) }
+
 // Note writes a line of the agent's log of the attempt.
 func (at *Attempt) Note(format string, args ...any) {
 	at.logMu.Lock()
@@ -91,7 +95,7 @@ func (at *Attempt) Record(ctx context.Context, session *sessions.Session, policy
 		at.Note("nothing is recorded: %v", err)
 		return
 	}
-	at.grown = spool.NewTrickle(at.Floor.Up, at.Result.ID, at.Result.Fence)
+	at.grown = spool.NewTrickle(at.Floor.Up, at.Session(), at.Result.Fence)
 	ctx, cancel := context.WithCancel(ctx)
 	var running sync.WaitGroup
 	running.Go(func() { at.trickle(ctx) })
@@ -110,6 +114,7 @@ func (at *Attempt) EndRecording() {
 			at.Note("%s was not kept: %v", m.Name, err)
 			continue
 		}
+		f.Session = 1
 		at.Result.Files = append(at.Result.Files, f)
 	}
 	for _, m := range at.Rec.Missing() {
@@ -207,7 +212,7 @@ func (at *Attempt) trickle(ctx context.Context) {
 		case <-t.C:
 		}
 		if err := at.sendGrown(ctx); err != nil && ctx.Err() == nil {
-			at.Log.Debug("a piece of a recording was not sent", "session", at.Result.ID, "error", err)
+			at.Log.Debug("a piece of a recording was not sent", "session", at.Session(), "error", err)
 			if spool.Final(err) {
 				return // all of it goes with the result
 			}
@@ -237,5 +242,5 @@ func (at *Attempt) sendGrown(ctx context.Context) error {
 
 // recordings is where the attempt's recording lies while it grows.
 func (at *Attempt) recordings() string {
-	return filepath.Join(at.Dir, "recordings", at.Result.ID)
+	return filepath.Join(at.Dir, "recordings", at.Session())
 }

@@ -80,11 +80,12 @@ type NotRecorded struct {
 
 // File is a file of an attempt, kept by its contents.
 type File struct {
-	Name  string `json:"name"`
-	Kind  string `json:"kind"` // screenshot, log, commands, video, network, console
-	Media string `json:"media"`
-	Hash  string `json:"hash"`
-	Size  int64  `json:"size"`
+	Name    string `json:"name"`
+	Kind    string `json:"kind"` // screenshot, log, commands, video, network, console
+	Media   string `json:"media"`
+	Hash    string `json:"hash"`
+	Size    int64  `json:"size"`
+	Session int    `json:"session" description:"which of the attempt's sessions it was recorded of, from 1; 0 for a file of the attempt itself"`
 }
 
 // Bounds of an attempt.

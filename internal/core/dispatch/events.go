@@ -2,6 +2,7 @@ package dispatch
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -124,6 +125,33 @@ func (m *Machine) Submit(now time.Time, r Run) []Decision {
 	m.deal(now)
 	m.finish(st)
 	return m.take()
+}
+
+// Extend adds tests to a pane of a run that goes on, by their places, of which none
+// has a test yet that is to run. It reports whether the run still goes on. Its cost is
+// that of as many submitted tests.
+func (m *Machine) Extend(now time.Time, run string, pane int, tests map[int]Test) (accepted bool, _ []Decision) {
+	st := m.byID[run]
+	if st == nil {
+		return false, nil
+	}
+	p := st.panes[pane]
+	for _, at := range slices.Sorted(maps.Keys(tests)) {
+		for len(p.tests) <= at {
+			p.tests = append(p.tests, newTest(Test{Settled: true})) // places of tests that it has not
+		}
+		t := tests[at]
+		t.Settled = false
+		p.tests[at] = newTest(t)
+		st.open++
+		m.enqueue(p, at)
+	}
+	if len(m.agents) > 0 && len(p.class.agents) == 0 {
+		m.settleQueue(st, p, verdict.Unsupported, m.Ask(p.class.needs).Explain(p.class.needs))
+	}
+	m.deal(now)
+	m.finish(st)
+	return true, m.take()
 }
 
 // Restore adds a run taken up from records, with the leases that were live as

@@ -190,6 +190,30 @@ func (w *world) submit(t *rapid.T) {
 	w.carryOut(t, w.m.Submit(w.now, handed))
 }
 
+// extend adds tests to a run, which takes them exactly while it goes on.
+func (w *world) extend(t *rapid.T) {
+	if len(w.runs) == 0 {
+		return
+	}
+	id := rapid.SampledFrom(slices.Sorted(maps.Keys(w.runs))).Draw(t, "run")
+	pane := rapid.IntRange(0, 2).Draw(t, "pane")
+	p := &w.runs[id].Panes[pane]
+	at := len(p.Tests) + rapid.IntRange(0, 1).Draw(t, "gap") // a place between may be of a test that only other panes have
+	more := map[int]Test{at: {Seconds: float64(rapid.IntRange(0, 30).Draw(t, "seconds"))}}
+	over := w.over[id]
+	tests := slices.Clone(p.Tests)
+	for len(tests) < at {
+		tests = append(tests, Test{Settled: true})
+	}
+	if !over {
+		p.Tests = append(tests, more[at])
+		w.tests++
+	}
+	accepted, ds := w.m.Extend(w.now, id, pane, more)
+	require.Equal(t, !over, accepted)
+	w.carryOut(t, ds)
+}
+
 func newWorld(t *rapid.T) *world {
 	w := &world{m: New(Config{MaxSlice: 3}, 0), now: t0, live: map[int64]Lease{}, left: map[int64][]int{}, settled: map[string]verdict.Verdict{},
 		over: map[string]bool{}, runs: map[string]*Run{}, agents: map[string]Agent{}, online: map[string]bool{}, resting: map[string]bool{}}
@@ -206,7 +230,7 @@ func newWorld(t *rapid.T) *world {
 
 func TestEveryHistoryEndsWithOneVerdictForEachTest(t *testing.T) {
 	verdicts := []verdict.Verdict{verdict.Passed, verdict.Passed, verdict.Failed, verdict.LabFault}
-	events := []string{"submit", "join", "join", "leave", "result", "result", "result", "result", "late", "done", "cancel", "tick", "renew", "drain", "wake", "restart", "back"}
+	events := []string{"submit", "extend", "join", "join", "leave", "result", "result", "result", "result", "late", "done", "cancel", "tick", "renew", "drain", "wake", "restart", "back"}
 	rapid.Check(t, func(t *rapid.T) {
 		w := newWorld(t)
 		var ended []Lease
@@ -223,6 +247,8 @@ func TestEveryHistoryEndsWithOneVerdictForEachTest(t *testing.T) {
 			switch event {
 			case "submit":
 				w.submit(t)
+			case "extend":
+				w.extend(t)
 			case "join":
 				var held []int64
 				for _, fence := range fences {

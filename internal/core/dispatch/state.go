@@ -240,15 +240,7 @@ func (m *Machine) add(now time.Time, r Run) *runState {
 		ps := &paneState{run: st, index: i, class: m.classOf(now, p.Needs), values: p.Values, since: now}
 		ps.class.panes++
 		for j, t := range p.Tests {
-			ts := &testState{seconds: t.Seconds, locks: t.Locks, past: slices.Clone(t.Past), settled: t.Settled}
-			for _, v := range t.Past {
-				switch v {
-				case verdict.Failed:
-					ts.retries++
-				case verdict.LabFault:
-					ts.labTries++
-				}
-			}
+			ts := newTest(t)
 			ps.tests = append(ps.tests, ts)
 			switch {
 			case !t.Settled:
@@ -275,6 +267,20 @@ func (m *Machine) add(now time.Time, r Run) *runState {
 		return cmp.Or(cmp.Compare(b.Priority, a.Priority), cmp.Compare(a.serial, b.serial))
 	})
 	return st
+}
+
+// newTest is a test with the attempts that it has had.
+func newTest(t Test) *testState {
+	ts := &testState{seconds: t.Seconds, locks: t.Locks, past: slices.Clone(t.Past), settled: t.Settled}
+	for _, v := range t.Past {
+		switch v {
+		case verdict.Failed:
+			ts.retries++
+		case verdict.LabFault:
+			ts.labTries++
+		}
+	}
+	return ts
 }
 
 // admit has a project that had nothing to do start level with the one that has

@@ -167,7 +167,8 @@ CREATE TABLE attempts (
     pane       INTEGER NOT NULL,
     test       INTEGER NOT NULL,
     number     INTEGER NOT NULL,
-    id         BLOB    NOT NULL, -- UUID, 16 bytes
+    id         BLOB    NOT NULL, -- UUID, 16 bytes, of which the last is zero
+    sessions   INTEGER NOT NULL, -- that it had; their ids count in the last byte
     fence      INTEGER NOT NULL,
     agent      INTEGER NOT NULL, -- of texts
     verdict    INTEGER NOT NULL,
@@ -204,7 +205,8 @@ CREATE TABLE leases (
 );
 CREATE INDEX leases_of_run ON leases (run);
 
--- Sessions of somebody else's runner. Those of scripts are told by their attempts.
+-- Sessions of somebody else's runner. Those of scripts are told by their attempts. The
+-- id of a session is that of its attempt with a number in place of the last byte.
 CREATE TABLE sessions (
     id           TEXT PRIMARY KEY,
     run          INTEGER NOT NULL REFERENCES runs (number),
@@ -243,6 +245,7 @@ CREATE TABLE notes (
 CREATE TABLE files (
     attempt BLOB    NOT NULL, -- UUID, 16 bytes
     name    TEXT    NOT NULL,
+    session INTEGER NOT NULL, -- number of the session that it was recorded of; 0 for none
     kind    TEXT    NOT NULL,
     media   TEXT    NOT NULL,
     hash    BLOB    NOT NULL, -- SHA-256, 32 bytes

@@ -16,6 +16,7 @@ import (
 	"github.com/valyala/fasthttp"
 
 	"parallelpane/internal/agent/work"
+	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/device"
 	"parallelpane/internal/core/record"
 	"parallelpane/internal/core/verdict"
@@ -144,7 +145,7 @@ func (on *Worker) remote(id string) *remote {
 // serve opens a session and keeps it until it ends, for whatever reason.
 func (on *Worker) serve(ctx context.Context, o link.Session, answer chan<- opened) {
 	s := &remote{order: o, ended: make(chan string, 1),
-		Attempt: on.Begin(o.Name, link.Result{ID: o.ID, Fence: o.Fence, Attempt: o.Attempt}, o.Record, recording.NewMask(o.Secrets...))}
+		Attempt: on.Begin(o.Name, link.Result{ID: attempt.Of(o.ID), Fence: o.Fence, Attempt: o.Attempt}, o.Record, recording.NewMask(o.Secrets...))}
 	s.Note("session %s for %q on %s, for run %d", o.ID, o.Name, on.Name, o.Run)
 	fault := s.open(ctx)
 	if fault != nil {
@@ -220,6 +221,7 @@ func (s *remote) open(ctx context.Context) *link.SessionFault {
 	if err != nil {
 		return &link.SessionFault{Code: webdriver.SessionNotCreated, Message: err.Error(), Lab: true}
 	}
+	s.Result.Sessions = 1
 	s.Result.Detail.StartMS = time.Since(s.Began).Milliseconds()
 	s.Result.Detail.Emulated = s.session.Outcome
 	s.Note("%s %s is open after %d ms", b.Name, b.Version, s.Result.Detail.StartMS)

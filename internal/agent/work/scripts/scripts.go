@@ -134,6 +134,7 @@ func (at *execution) run(ctx context.Context) {
 		at.End(verdict.LabFault, err.Error())
 		return
 	}
+	at.Result.Sessions = 1
 	at.Result.Detail.StartMS = time.Since(at.Began).Milliseconds()
 	at.Result.Detail.Emulated = session.Outcome
 	at.Note("%s %s is open as %s: %s", b.Name, b.Version, profile.Name, strings.Join(session.Outcome.Applied, ", "))
@@ -144,7 +145,7 @@ func (at *execution) run(ctx context.Context) {
 	session.Client.Observe = func(_, _ string, took time.Duration, _ error) { driver.Add(int64(took)) }
 
 	at.Attempt.Record(ctx, session, s.Record)
-	defer at.Open.Show(at.Result.ID, session, at.Rec, at.Note)()
+	defer at.Open.Show(at.Session(), session, at.Rec, at.Note)()
 	vars := maps.Clone(s.Vars)
 	maps.Copy(vars, s.Secrets)
 

@@ -66,7 +66,7 @@ export function Facts({ session: s }: { session: Session }) {
             <a
               key={f.name}
               className="text-accent hover:underline"
-              href={fileAddress(s.id, f.name)}
+              href={fileAddress(s.attempt_id, f.name)}
               download={f.name}
             >
               {f.name} <span className="text-xs text-soft">{Math.ceil(f.size / 1000)} kB</span>

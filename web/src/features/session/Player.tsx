@@ -61,7 +61,7 @@ export function Player({ session, commands, length, at, playing, onAt, onPlaying
           <video
             ref={video}
             aria-label="Video of the session"
-            src={fileAddress(session.id, "video.webm")}
+            src={fileAddress(session.attempt_id, "video.webm")}
             preload="auto"
             muted
             className="max-h-[25rem] max-w-full"
@@ -75,7 +75,7 @@ export function Player({ session, commands, length, at, playing, onAt, onPlaying
           />
         ) : picture ? (
           <img
-            src={fileAddress(session.id, picture)}
+            src={fileAddress(session.attempt_id, picture)}
             alt={`Screenshot ${picture}`}
             className="max-h-[25rem] max-w-full"
           />

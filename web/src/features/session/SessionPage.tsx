@@ -121,17 +121,19 @@ function Head({ session: s }: { session: Session }) {
         ))}
         {s.attempts.length > 1 && (
           <span className="flex gap-1" role="group" aria-label="Attempts">
-            {s.attempts.map((a) => (
-              <Link
-                key={a.id}
-                to={`/sessions/${a.id}`}
-                aria-current={a.id === s.id}
-                className={`inline-flex items-center gap-1.5 rounded border px-2 py-0.5 text-xs ${a.id === s.id ? "border-accent" : "border-line"}`}
-              >
-                <Glass fill={fillOf("ended", a.verdict)} size={12} />
-                attempt {a.number}
-              </Link>
-            ))}
+            {s.attempts
+              .filter((a) => a.sessions.length > 0)
+              .map((a) => (
+                <Link
+                  key={a.id}
+                  to={`/sessions/${a.sessions[0]}`}
+                  aria-current={a.sessions.includes(s.id)}
+                  className={`inline-flex items-center gap-1.5 rounded border px-2 py-0.5 text-xs ${a.sessions.includes(s.id) ? "border-accent" : "border-line"}`}
+                >
+                  <Glass fill={fillOf("ended", a.verdict)} size={12} />
+                  attempt {a.number}
+                </Link>
+              ))}
           </span>
         )}
         {canJudge && (
@@ -220,7 +222,7 @@ function Ended({ session: s }: { session: Session }) {
   const [params, setParams] = useSearchParams();
   const file = <T,>(name: string, read: (id: string) => Promise<T>) => ({
     queryKey: ["recorded", s.id, name],
-    queryFn: () => read(s.id),
+    queryFn: () => read(s.attempt_id),
     enabled: has(s, name),
     staleTime: Infinity,
   });

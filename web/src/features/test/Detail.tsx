@@ -85,11 +85,14 @@ export function Detail({
             <dd className="text-flaky">{missing.map((m) => `${m.feature} (${m.reason})`).join(", ")}</dd>
           </>
         )}
-        <dt className="text-soft">Session</dt>
-        <dd>
-          <Link className="text-accent hover:underline" to={`/sessions/${attempt.id}`}>
-            commands, console, network and logs
-          </Link>
+        <dt className="text-soft">{attempt.sessions.length > 1 ? "Sessions" : "Session"}</dt>
+        <dd className="flex flex-wrap gap-x-3">
+          {attempt.sessions.map((id, i) => (
+            <Link key={id} className="text-accent hover:underline" to={`/sessions/${id}`}>
+              {i > 0 && `${i + 1}: `}commands, console, network and logs
+            </Link>
+          ))}
+          {attempt.sessions.length === 0 && "none was opened"}
         </dd>
         <dt className="text-soft">Files</dt>
         <dd className="flex flex-wrap gap-x-3">

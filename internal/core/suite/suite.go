@@ -1,0 +1,58 @@
+// Package suite says what a suite is made of, whatever its kind.
+package suite
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"parallelpane/internal/core/source"
+)
+
+// Case is one test of a suite.
+type Case struct {
+	Name  string // unique within its suite
+	File  string // of the bundle; "" where there is none
+	Tags  []string
+	Locks []string // of which no two cases that run at the same time have the same
+}
+
+// Choose narrows cases to those that have one of the tags, if any are asked for, and
+// one of the names, if any are. An error names what no case has.
+func Choose(cases []Case, tags, names []string) ([]Case, error) {
+	haveTags, haveNames := map[string]bool{}, map[string]bool{}
+	for _, c := range cases {
+		haveNames[c.Name] = true
+		for _, t := range c.Tags {
+			haveTags[t] = true
+		}
+	}
+	if err := known("tag", tags, haveTags); err != nil {
+		return nil, err
+	}
+	if err := known("test", names, haveNames); err != nil {
+		return nil, err
+	}
+	return slices.DeleteFunc(slices.Clone(cases), func(c Case) bool {
+		tagged := len(tags) == 0 || slices.ContainsFunc(tags, func(t string) bool { return slices.Contains(c.Tags, t) })
+		named := len(names) == 0 || slices.Contains(names, c.Name)
+		return !tagged || !named
+	}), nil
+}
+
+// known says which of the words asked for there is not, and what was probably meant.
+func known(what string, asked []string, have map[string]bool) error {
+	for _, a := range asked {
+		if have[a] {
+			continue
+		}
+		all := slices.Sorted(maps.Keys(have))
+		hint := ""
+		if near := source.Nearest(a, all); near != "" {
+			hint = fmt.Sprintf(" (did you mean %q?)", near)
+		}
+		return fmt.Errorf("unknown %s %q%s: the suite has %s", what, a, hint, strings.Join(all, ", "))
+	}
+	return nil
+}
