@@ -42,6 +42,7 @@ bin/pane: $(SOURCES) $(CONSOLE)
 
 lint: $(STAMPS)/npm $(CONSOLE)
 	$(STEP) "gofmt" sh -c 'test -z "$$(gofmt -l cmd internal web/web.go tools | tee /dev/stderr)"'
+	$(STEP) "lines" scripts/lines
 	$(STEP) "go vet" $(GO) vet ./...
 	$(STEP) "staticcheck" $(GO) tool staticcheck ./...
 	$(STEP) "types on macOS and Windows" $(GO) run ./tools/elsewhere darwin windows

@@ -163,7 +163,8 @@ func (a *Access) UseCode(code string) (api.Who, string, error) {
 	delete(a.door.codes, code)
 	a.door.mu.Unlock()
 	if !ok || a.now().After(d.expires) {
-		return api.Who{}, "", api.Errorf(api.Unauthorized, "this sign-in link was used already or is older than ten minutes: make a new one with pane link")
+		return api.Who{}, "", api.Errorf(api.Unauthorized, "this sign-in link was used already or is older than ten minutes: make a new "+
+			"one with pane link")
 	}
 	secret, err := a.signIn(d.who)
 	return d.who, secret, err

@@ -100,7 +100,8 @@ func New(ctx context.Context, c Config) (*Agent, func(), error) {
 	}
 	lock := flock.New(filepath.Join(c.Dir, "lock"))
 	if ok, err := lock.TryLock(); err != nil || !ok {
-		return nil, nil, errors.Join(fmt.Errorf("another agent uses the state directory %s: stop it, or give this one another --name or --state", c.Dir), err)
+		return nil, nil, errors.Join(fmt.Errorf(
+			"another agent uses the state directory %s: stop it, or give this one another --name or --state", c.Dir), err)
 	}
 	release := func() { _ = lock.Unlock() }
 	host, err := sessions.NewHost(filepath.Join(c.Dir, "sessions"), c.Log, c.Families...)
@@ -122,7 +123,8 @@ func New(ctx context.Context, c Config) (*Agent, func(), error) {
 	if err := bundles.Sweep(time.Now()); err != nil {
 		c.Log.Warn("unused bundles stay on disk", "error", err)
 	}
-	a.floor = &work.Floor{Name: c.Name, Dir: c.Dir, Host: host, Machine: &a.machine, Up: a.up, Spool: sp, Bundles: bundles, Meter: work.NewMeter(c.Dir),
+	a.floor = &work.Floor{Name: c.Name, Dir: c.Dir, Host: host, Machine: &a.machine, Up: a.up, Spool: sp,
+		Bundles: bundles, Meter: work.NewMeter(c.Dir),
 		Open: work.NewOpen(c.ReachFor), Leases: a, Log: c.Log, Every: c.Trickle}
 	a.scripts, a.remote = scripts.Worker{Floor: a.floor}, remote.New(a.floor, a.begin)
 	if c.Machine != nil {
@@ -197,12 +199,14 @@ func (a *Agent) connect(ctx context.Context) error {
 	header.Set("Authorization", "Bearer "+a.Token)
 	header.Set(link.TicketHeader, welcome.Ticket)
 	l, err := link.Dial(ctx, a.up.WebSocket()+link.Path, header, nil)
-	if err != nil { // of a refusal as well: what the agent said of itself has just been accepted, perhaps by a service that was then started again
+	// of a refusal as well: what the agent said of itself has just been accepted, perhaps by a service that was then started again
+	if err != nil {
 		return fmt.Errorf("open the link: %v", err)
 	}
 	a.Log.Info("linked to the service", "service", a.Service, "name", a.Name, "slots", a.machine.Slots)
 	a.spool.Kick()
-	srv := &fasthttp.Server{Handler: a.handler(ctx), MaxRequestBodySize: remote.MaxCommand, NoDefaultServerHeader: true, NoDefaultContentType: true, NoDefaultDate: true,
+	srv := &fasthttp.Server{Handler: a.handler(ctx), MaxRequestBodySize: remote.MaxCommand, NoDefaultServerHeader: true,
+		NoDefaultContentType: true, NoDefaultDate: true,
 		Logger: quiet{}, CloseOnShutdown: true}
 	stop := context.AfterFunc(ctx, func() { l.Close() })
 	defer stop()
@@ -342,7 +346,8 @@ func (a *Agent) beat(ctx context.Context) {
 		case <-t.C:
 		}
 		var answer link.BeatAnswer
-		err := a.up.Post(ctx, "/agent/beat", link.Beat{Name: a.Name, Instance: a.instance, Held: a.held(), Advice: a.floor.Meter.Advice(a.machine.Slots)}, &answer)
+		err := a.up.Post(ctx, "/agent/beat", link.Beat{Name: a.Name, Instance: a.instance, Held: a.held(),
+			Advice: a.floor.Meter.Advice(a.machine.Slots)}, &answer)
 		if err != nil {
 			if ctx.Err() == nil {
 				a.Log.Debug("no beat", "error", err)

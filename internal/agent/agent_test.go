@@ -49,7 +49,8 @@ type pretend struct {
 
 func (*pretend) Name() string { return "chromium" }
 func (*pretend) Find(context.Context) []fleet.Browser {
-	return []fleet.Browser{{Name: "chromium", Engine: "chromium", Version: "9.1", Fits: true}, {Name: "old", Engine: "chromium", Problem: "driver 8 does not fit"}}
+	return []fleet.Browser{{Name: "chromium", Engine: "chromium", Version: "9.1", Fits: true}, {Name: "old", Engine: "chromium",
+		Problem: "driver 8 does not fit"}}
 }
 
 func (p *pretend) Launch(context.Context, engine.Options) (*engine.Instance, error) {
@@ -117,7 +118,8 @@ type office struct {
 
 func opened(t *testing.T, dir, address string) *office {
 	t.Helper()
-	return openedWith(t, service.Config{Dir: dir, Log: slog.New(slog.DiscardHandler), Tick: 50 * time.Millisecond, Dispatch: dispatch.Config{LeaseTTL: 3 * time.Second}}, address)
+	return openedWith(t, service.Config{Dir: dir, Log: slog.New(slog.DiscardHandler), Tick: 50 * time.Millisecond,
+		Dispatch: dispatch.Config{LeaseTTL: 3 * time.Second}}, address)
 }
 
 func openedWith(t *testing.T, c service.Config, address string) *office {
@@ -151,7 +153,8 @@ func (o *office) agentToken() string {
 func (o *office) work(p engine.Family, name string, slots int) (stop func() error) {
 	o.t.Helper()
 	a, release, err := agent.New(o.t.Context(), agent.Config{Service: "http://" + o.address, Token: o.agentToken(), Name: name, Slots: slots,
-		Dir: filepath.Join(o.dir, "agents", name), Log: slog.New(slog.DiscardHandler), Families: []engine.Family{p}, Beat: 100 * time.Millisecond, Trickle: 20 * time.Millisecond, ReachFor: o.taken, Backoff: 200 * time.Millisecond})
+		Dir: filepath.Join(o.dir, "agents", name), Log: slog.New(slog.DiscardHandler), Families: []engine.Family{p},
+		Beat: 100 * time.Millisecond, Trickle: 20 * time.Millisecond, ReachFor: o.taken, Backoff: 200 * time.Millisecond})
 	require.NoError(o.t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan error, 1)
@@ -175,7 +178,8 @@ func (o *office) run(tests int, step string) int {
 		_ = tw.WriteHeader(&tar.Header{Name: name, Typeflag: tar.TypeReg, Size: int64(len(body)), Mode: 0o644})
 		_, _ = tw.Write([]byte(body))
 	}
-	put("pane.yaml", "project: saltmarsh\nsuites: {s: {scripts: '*.pane.yaml'}}\nmatrices: {m: {axes: {browser: [chromium]}}}\nenvironments: {e: {base: 'http://desk.example'}}\n")
+	put("pane.yaml", "project: saltmarsh\nsuites: {s: {scripts: '*.pane.yaml'}}\nmatrices: {m: {axes: {browser: "+
+		"[chromium]}}}\nenvironments: {e: {base: 'http://desk.example'}}\n")
 	for i := range tests {
 		put(fmt.Sprintf("t%d.pane.yaml", i), fmt.Sprintf("name: T%d\nwait: 50ms\nsteps:\n  - visit: /\n  - capture: seen\n%s", i, step))
 	}
@@ -291,7 +295,8 @@ func TestTwoAgents(t *testing.T) {
 	o, p := opened(t, t.TempDir(), "127.0.0.1:0"), &pretend{}
 	stop := o.work(p, "quay", 1)
 	o.until(func() bool { return len(o.svc.Agents()) == 1 && o.svc.Agents()[0].Online })
-	_, _, err := agent.New(t.Context(), agent.Config{Name: "quay", Dir: filepath.Join(o.dir, "agents", "quay"), Log: slog.New(slog.DiscardHandler)})
+	_, _, err := agent.New(t.Context(), agent.Config{Name: "quay", Dir: filepath.Join(o.dir, "agents", "quay"),
+		Log: slog.New(slog.DiscardHandler)})
 	assert.ErrorContains(t, err, "another agent uses the state directory")
 	other, release, err := agent.New(t.Context(), agent.Config{Service: "http://" + o.address, Token: o.agentToken(), Name: "quay", Slots: 1,
 		Dir: filepath.Join(o.dir, "elsewhere"), Log: slog.New(slog.DiscardHandler), Families: []engine.Family{p}})

@@ -35,7 +35,8 @@ func TestBiDiThroughTheService(t *testing.T) {
 			o := opened(t, t.TempDir(), "127.0.0.1:0")
 			o.work(f, "quay", 1)
 			r := o.runner("build", api.Runner)
-			a := r.do("POST", "/session", `{"capabilities":{"alwaysMatch":{"browserName":"`+name+`","webSocketUrl":true,"pane:options":{"test":"Tides","record":{"network":"always","commands":"always"}}}}}`)
+			a := r.do("POST", "/session", `{"capabilities":{"alwaysMatch":{"browserName":"`+name+
+				`","webSocketUrl":true,"pane:options":{"test":"Tides","record":{"network":"always","commands":"always"}}}}}`)
 			require.Equal(t, 200, a.status, "%s", a.value)
 			var v struct {
 				SessionID    string
@@ -63,7 +64,8 @@ func TestBiDiThroughTheService(t *testing.T) {
 			contexts, err := c.TopContexts(t.Context())
 			require.NoError(t, err)
 			require.Len(t, contexts, 1)
-			require.NoError(t, c.Send(t.Context(), "browsingContext.navigate", map[string]any{"context": contexts[0], "url": site.URL, "wait": "complete"}, nil))
+			require.NoError(t, c.Send(t.Context(), "browsingContext.navigate", map[string]any{"context": contexts[0],
+				"url": site.URL, "wait": "complete"}, nil))
 			assert.Equal(t, "low tide", <-said)
 			assert.JSONEq(t, `"Quay"`, string(r.do("GET", "/session/"+v.SessionID+"/title", "").value), "both ways lead to one session")
 			assert.Empty(t, other, "what the lab records is not the client's")
@@ -103,7 +105,8 @@ func TestBiDiThatWasNotAskedFor(t *testing.T) {
 	o := opened(t, t.TempDir(), "127.0.0.1:0")
 	o.work(f, "quay", 1)
 	r := o.runner("build", api.Runner)
-	a := r.do("POST", "/session", `{"capabilities":{"alwaysMatch":{"browserName":"chromium","pane:options":{"test":"Tides","record":{"console":"always"}}}}}`)
+	a := r.do("POST", "/session", `{"capabilities":{"alwaysMatch":{"browserName":"chromium","pane:options":{"test":"Tides",
+"record":{"console":"always"}}}}}`)
 	require.Equal(t, 200, a.status, "%s", a.value)
 	assert.NotContains(t, string(a.value), "webSocketUrl", "the lab's own connection is not the client's")
 }

@@ -60,7 +60,8 @@ func TestEnginesConformThroughTheEndpoint(t *testing.T) {
 			if c.bidi {
 				caps["webSocketUrl"] = true
 			}
-			conformance.Run(t, through{c.family, o, r.token, caps, map[string]any{"test": "kit", "record": "always"}}, conformance.Kit{Script: true, BiDi: c.bidi})
+			conformance.Run(t, through{c.family, o, r.token, caps, map[string]any{"test": "kit", "record": "always"}},
+				conformance.Kit{Script: true, BiDi: c.bidi})
 			for _, s := range o.sessions() {
 				assert.Equal(t, "the client ended it", o.over(s.ID).End)
 			}

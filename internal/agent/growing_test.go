@@ -100,7 +100,8 @@ func TestWhatALostAgentRecordedIsKept(t *testing.T) {
 	for _, l := range s.Detail.Lacking {
 		reasons[l.Kind] = l.Reason
 	}
-	assert.Equal(t, map[record.Kind]string{record.Logs: "its agent was lost, and this is handed in at the end", record.Video: "its agent was lost, and this is handed in at the end"}, reasons,
+	assert.Equal(t, map[record.Kind]string{record.Logs: "its agent was lost, and this is handed in at the end",
+		record.Video: "its agent was lost, and this is handed in at the end"}, reasons,
 		"what is there and what was not asked for is not missed")
 	o.until(func() bool { return len(o.growing()) == 0 })
 
@@ -199,7 +200,8 @@ func TestFilesThatAreHandedOver(t *testing.T) {
 		require.NoError(t, err)
 		return answer.Lacking
 	}
-	console, video, log := attempt.File{Name: recording.ConsoleFile, Hash: hash(tide)}, attempt.File{Name: recording.VideoFile, Hash: hash("whole")}, attempt.File{Name: "agent.log", Hash: hash(ebb)}
+	console, video, log := attempt.File{Name: recording.ConsoleFile, Hash: hash(tide)}, attempt.File{Name: recording.VideoFile,
+		Hash: hash("whole")}, attempt.File{Name: "agent.log", Hash: hash(ebb)}
 	assert.Equal(t, []string{recording.ConsoleFile}, hand(2, console), "under another lease nothing counts")
 	assert.Equal(t, []string{recording.VideoFile, "agent.log"}, hand(1, console, video, log), "what is not whole, and what never came")
 	require.NoError(t, o.svc.PutFile(log.Hash, strings.NewReader(ebb)))

@@ -31,7 +31,8 @@ func TestASweepLeavesVerdictsAlone(t *testing.T) {
 	}
 	passed, failed := o.over(ids[0]), o.over(ids[1])
 	require.NotEmpty(t, passed.Files)
-	require.NoError(t, o.svc.SetProject(api.ProjectSettings{Name: "saltmarsh", Record: record.Policy{}, Keep: []retain.Rule{{Verdict: verdict.Passed, Days: 1e-9}}}))
+	require.NoError(t, o.svc.SetProject(api.ProjectSettings{Name: "saltmarsh", Record: record.Policy{},
+		Keep: []retain.Rule{{Verdict: verdict.Passed, Days: 1e-9}}}))
 	dry, err := o.svc.Sweep(t.Context(), true)
 	require.NoError(t, err)
 	assert.Equal(t, []int{len(passed.Files), len(failed.Files)}, []int{dry.Count, dry.Left})
@@ -58,7 +59,8 @@ func TestASweepLeavesVerdictsAlone(t *testing.T) {
 func firstFile(s api.Session) string { return s.Files[0].Name }
 
 func TestWithoutRoomVerdictsAreKeptAndRecordingsAreNot(t *testing.T) {
-	o, site := openedWith(t, service.Config{Dir: t.TempDir(), Log: slog.New(slog.DiscardHandler), Tick: 50 * time.Millisecond, MinFree: 1 << 62}, "127.0.0.1:0"), pier(t)
+	o, site := openedWith(t, service.Config{Dir: t.TempDir(), Log: slog.New(slog.DiscardHandler), Tick: 50 * time.Millisecond,
+		MinFree: 1 << 62}, "127.0.0.1:0"), pier(t)
 	o.work(birds(standin.Faults{}), "quay", 1)
 	r := o.runner("build", api.Runner)
 	assert.Contains(t, o.svc.Storage().Full, "The service's disk is nearly full")

@@ -26,13 +26,15 @@ func TestExamplesRun(t *testing.T) {
 	o, site := opened(t, t.TempDir(), "127.0.0.1:0"), pier(t)
 	o.work(birds(standin.Faults{}), "quay", 2)
 	r := o.runner("build", api.Runner)
-	s, err := o.svc.Snippets(api.SnippetRequest{Service: "http://" + o.address, Browser: "kestrel", Version: ">=12", Test: hard, Run: "examples", Tags: "a b", Record: "video=never", Address: site.URL})
+	s, err := o.svc.Snippets(api.SnippetRequest{Service: "http://" + o.address, Browser: "kestrel", Version: ">=12", Test: hard,
+		Run: "examples", Tags: "a b", Record: "video=never", Address: site.URL})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"quay"}, s.Agents.Idle)
 	ran := 0
 	for _, l := range snippet.Languages {
 		t.Run(l.Name, func(t *testing.T) {
-			command := map[string][]string{"shell": {"sh"}, "go": {"go", "run"}, "javascript": {"node"}, "python": {"python3"}, "java": {"java"}}[l.Name]
+			command := map[string][]string{"shell": {"sh"}, "go": {"go", "run"}, "javascript": {"node"},
+				"python": {"python3"}, "java": {"java"}}[l.Name]
 			if command == nil {
 				t.Skip("no runtime for it on any machine of ours")
 			}

@@ -79,12 +79,14 @@ func TestASessionIsReachedIntoAndLetGo(t *testing.T) {
 	source, err := hand(tern, link.Hand{Do: "source"})
 	require.NoError(t, err)
 	assert.Contains(t, source, "Berths")
-	for _, h := range []link.Hand{{Do: "click", X: 0.1, Y: 0.1}, {Do: "scroll", X: 0.5, Y: 0.5, DeltaY: 100}, {Do: "type", Text: "Osprey"}, {Do: "key", Key: "Tab"}} {
+	for _, h := range []link.Hand{{Do: "click", X: 0.1, Y: 0.1}, {Do: "scroll", X: 0.5, Y: 0.5, DeltaY: 100},
+		{Do: "type", Text: "Osprey"}, {Do: "key", Key: "Tab"}} {
 		_, err := hand(tern, h)
 		assert.NoError(t, err, "%+v", h)
 	}
 	for says, h := range map[string]link.Hand{
-		"from 0 to 1": {Do: "click", X: 2}, "expected 1 to 2000 characters": {Do: "type"}, "there is no key": {Do: "key", Key: "Hyper"}, "nothing is called": {Do: "dance"},
+		"from 0 to 1": {Do: "click", X: 2}, "expected 1 to 2000 characters": {Do: "type"}, "there is no key": {Do: "key", Key: "Hyper"},
+		"nothing is called": {Do: "dance"},
 	} {
 		_, err := hand(tern, h)
 		assert.ErrorContains(t, err, says)
@@ -134,7 +136,8 @@ func TestAScriptsSessionCanBeWatchedToo(t *testing.T) {
 	s, err := o.svc.Session(t.Context(), open.ID)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"script", "open", "T0", "quay", "chromium"}, []string{s.Kind, s.State, s.Test, s.Agent, s.Browser})
-	for f, want := range map[api.SessionFilter]int{{Text: "t0"}: 1, {Browser: "firefox"}: 0, {Kind: "remote"}: 0, {Run: number}: 1, {Verdict: "failed"}: 0, {Tag: "none"}: 0, {Agent: "quay"}: 1} {
+	for f, want := range map[api.SessionFilter]int{{Text: "t0"}: 1, {Browser: "firefox"}: 0, {Kind: "remote"}: 0, {Run: number}: 1,
+		{Verdict: "failed"}: 0, {Tag: "none"}: 0, {Agent: "quay"}: 1} {
 		got, err := o.svc.Sessions(t.Context(), f)
 		require.NoError(t, err)
 		assert.Len(t, got, want, "%+v", f)
@@ -147,7 +150,8 @@ func TestAScriptsSessionCanBeWatchedToo(t *testing.T) {
 	assert.Equal(t, "its script ended", ended.End)
 	assert.ErrorContains(t, o.svc.EndSession(t.Context(), api.Who{}, ended.ID), "cancel run")
 	assert.ErrorContains(t, o.svc.Judge(t.Context(), ended.ID, link.SessionVerdict{Verdict: "passed"}), "has its verdict from its steps")
-	for says, f := range map[string]api.SessionFilter{"unknown verdict": {Verdict: "fine"}, "state: expected": {State: "asleep"}, "since: expected a day": {Since: "today"}} {
+	for says, f := range map[string]api.SessionFilter{"unknown verdict": {Verdict: "fine"}, "state: expected": {State: "asleep"},
+		"since: expected a day": {Since: "today"}} {
 		_, err := o.svc.Sessions(t.Context(), f)
 		assert.ErrorContains(t, err, says)
 	}

@@ -22,7 +22,7 @@ type Sweep struct {
 	Left  int         `json:"left" description:"files that stay"`
 	Kept  int64       `json:"left_bytes"`
 
-	Orphans     int   `json:"orphans" description:"contents that no record names: of results that did not count, and bundles that were never run"`
+	Orphans     int   `json:"orphans" description:"contents that no record names: of refused results, bundles never run"`
 	OrphanBytes int64 `json:"orphan_bytes"`
 }
 

@@ -24,7 +24,7 @@ type Preview struct {
 	Missing      []combo.Missing     `json:"missing"`
 	Cases        int                 `json:"cases" description:"tests dealt to panes"`
 	Unknown      int                 `json:"unknown" description:"of those, how many have no estimate"`
-	ExpectedS    float64             `json:"expected_s" description:"seconds until it would end if it were started now; 0 when it would not end as things are"`
+	ExpectedS    float64             `json:"expected_s" description:"seconds until it would end if it started now; 0 when it would never"`
 	Met          Met                 `json:"met"`
 }
 
@@ -78,19 +78,19 @@ type RunRequest struct {
 	Vars        map[string]string `json:"vars,omitempty" description:"variables on top of the environment's"`
 	Tags        []string          `json:"tags,omitempty" description:"only tests with one of these tags"`
 	Tests       []string          `json:"tests,omitempty" description:"only tests of these names"`
-	Deal        Deal              `json:"deal,omitempty" enum:"every,spread" description:"every test in every combination, or each test once, spread over the combinations"`
+	Deal        Deal              `json:"deal,omitempty" enum:"every,spread" description:"each test in every combination, or once"`
 	Needs       fleet.Needs       `json:"needs,omitempty" description:"what agents must have besides what the combinations ask for"`
-	Browser     Keeping           `json:"browser,omitempty" enum:"fresh,kept" description:"a fresh browser for each test, or one kept for a slice"`
+	Browser     Keeping           `json:"browser,omitempty" enum:"fresh,kept" description:"fresh for each test, or kept for a slice"`
 	Record      record.Policy     `json:"record,omitempty" description:"what is recorded, instead of what is usual for the project"`
-	Secrets     map[string]string `json:"secrets,omitempty" description:"variables that no log, file or page will show; they are kept sealed and never returned"`
+	Secrets     map[string]string `json:"secrets,omitempty" description:"variables that nothing shows; kept sealed, never returned"`
 	Priority    int               `json:"priority,omitempty" minimum:"-9" maximum:"9" description:"higher goes first within the project"`
 	Retries     int               `json:"retries,omitempty" minimum:"0" maximum:"10" description:"attempts after a failure"`
 	Limit       int               `json:"limit,omitempty" minimum:"0" description:"most slots at once; 0 means no limit"`
-	Lanes       int               `json:"lanes,omitempty" minimum:"0" description:"most slots of one pane at once; 1 keeps it to one agent, 0 means no limit"`
-	StopAfter   int               `json:"stop_after,omitempty" minimum:"0" description:"tests that may fail before the rest is skipped; 0 means all"`
+	Lanes       int               `json:"lanes,omitempty" minimum:"0" description:"most slots of a pane at once; 1: one agent; 0: no limit"`
+	StopAfter   int               `json:"stop_after,omitempty" minimum:"0" description:"tests that may fail before the rest is skipped"`
 	TestLimitS  int               `json:"test_limit_s,omitempty" minimum:"0" description:"seconds a test may take; 0 means 120"`
-	RunLimitS   int               `json:"run_limit_s,omitempty" minimum:"0" description:"seconds the run may take from its first test; 0 means no limit"`
-	QueueLimitS int               `json:"queue_limit_s,omitempty" minimum:"0" description:"seconds to wait for an agent that could do the work; 0 means the service's"`
+	RunLimitS   int               `json:"run_limit_s,omitempty" minimum:"0" description:"seconds from its first test on; 0: no limit"`
+	QueueLimitS int               `json:"queue_limit_s,omitempty" minimum:"0" description:"seconds to wait for a fit agent; 0: the service's"`
 }
 
 // Deal is how tests are dealt over combinations.
@@ -130,7 +130,8 @@ func (r RunRequest) Check() error {
 	}
 	for name, v := range r.Secrets {
 		if len(v) < record.MinSecret {
-			return Errorf(Invalid, "secrets: %s: a value shorter than %d bytes cannot be kept out of logs; make it a variable or lengthen it", name, record.MinSecret)
+			return Errorf(Invalid, "secrets: %s: a value shorter than %d bytes cannot be kept out of logs; make it a variable or lengthen it",
+				name, record.MinSecret)
 		}
 	}
 	if r.Deal != "" && r.Deal != Every && r.Deal != Spread {

@@ -13,8 +13,10 @@ func TestRoles(t *testing.T) {
 		have, need api.Role
 		want       bool
 	}{
-		{api.Viewer, api.Viewer, true}, {api.Viewer, api.Runner, false}, {api.Runner, api.Viewer, true}, {api.Runner, api.Admin, false}, {api.Admin, api.Runner, true},
-		{api.AgentRole, api.AgentRole, true}, {api.AgentRole, api.Viewer, false}, {api.Runner, api.AgentRole, false}, {api.Admin, api.AgentRole, true}, {"", api.Viewer, false},
+		{api.Viewer, api.Viewer, true}, {api.Viewer, api.Runner, false}, {api.Runner, api.Viewer, true}, {api.Runner, api.Admin, false},
+		{api.Admin, api.Runner, true},
+		{api.AgentRole, api.AgentRole, true}, {api.AgentRole, api.Viewer, false}, {api.Runner, api.AgentRole, false},
+		{api.Admin, api.AgentRole, true}, {"", api.Viewer, false},
 	} {
 		assert.Equal(t, tc.want, tc.have.Allows(tc.need), "%s %s", tc.have, tc.need)
 	}

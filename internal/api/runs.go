@@ -36,7 +36,7 @@ type RunSummary struct {
 	Matrix      string          `json:"matrix"`
 	Environment string          `json:"environment"`
 	By          string          `json:"by"`
-	Kind        string          `json:"kind" enum:"script,remote" description:"remote is a run of sessions that somebody else's runner opens; its name stands for the suite's"`
+	Kind        string          `json:"kind" enum:"script,remote" description:"remote: of sessions; its name stands for the suite's"`
 	State       State           `json:"state"`
 	Verdict     verdict.Verdict `json:"verdict"`
 	Why         string          `json:"why" description:"why it ended early, if it did"`
@@ -145,7 +145,7 @@ type Attempt struct {
 	TookMS    int64           `json:"took_ms"`
 	Detail    attempt.Detail  `json:"detail"`
 	Files     []attempt.File  `json:"files"`
-	Sessions  []string        `json:"sessions" description:"ids, in the order in which they were opened; a browser that never opened made none"`
+	Sessions  []string        `json:"sessions" description:"ids, in the order in which they were opened; perhaps none"`
 }
 
 // RunFile is a file kept by a run.

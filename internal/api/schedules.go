@@ -27,8 +27,8 @@ type ScheduleRequest struct {
 	Rule    string  `json:"rule" required:"true" description:"RFC 5545 recurrence rule, without RRULE:"`
 	Start   string  `json:"start,omitempty" description:"first moment, RFC 3339; the present if not given"`
 	Zone    string  `json:"zone,omitempty" description:"time zone in which the wall clock is kept; UTC if not given"`
-	Missed  Missed  `json:"missed,omitempty" enum:"run,skip" description:"what to do when the service was down at the time: run once, or skip; run if not given"`
-	Overlap Overlap `json:"overlap,omitempty" enum:"wait,skip,cancel" description:"what to do while the previous run goes on: wait for it, skip, or cancel it; wait if not given"`
+	Missed  Missed  `json:"missed,omitempty" enum:"run,skip" description:"when the service was down: run once, or skip; run if not given"`
+	Overlap Overlap `json:"overlap,omitempty" enum:"wait,skip,cancel" description:"while the run before goes on; wait if not given"`
 }
 
 // Missed says what to do when the service was down at the time.

@@ -11,7 +11,7 @@ import (
 type Timeline struct {
 	RunSummary
 	Slots      []TimelineSlot `json:"slots"`
-	BoundS     float64        `json:"lower_bound_s" description:"no schedule could have ended it earlier, given what its attempts took and the slots it used"`
+	BoundS     float64        `json:"lower_bound_s" description:"no schedule could have ended it earlier with its slots"`
 	MakespanS  float64        `json:"makespan_s"`
 	Met        Met            `json:"met"`
 	StartedMS  int64          `json:"started_ms" description:"milliseconds since 1970 at which the first attempt began"`

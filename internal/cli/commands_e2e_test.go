@@ -83,7 +83,8 @@ func TestPresetsAndSchedules(t *testing.T) {
 }
 
 func TestOccurrencesOfARule(t *testing.T) {
-	code, out, errs := alone(t, "schedule", "preview", "FREQ=WEEKLY;BYDAY=MO,FR;BYHOUR=6;BYMINUTE=30;BYSECOND=0", "--start", "2026-03-27T00:00:00Z", "--zone", "Europe/Berlin", "--count", "3")
+	code, out, errs := alone(t, "schedule", "preview", "FREQ=WEEKLY;BYDAY=MO,FR;BYHOUR=6;BYMINUTE=30;BYSECOND=0", "--start",
+		"2026-03-27T00:00:00Z", "--zone", "Europe/Berlin", "--count", "3")
 	require.Zero(t, code, errs)
 	assert.Contains(t, out, "every Monday and Friday at 06:30")
 	assert.Contains(t, out, "Fri 27 Mar 2026 06:30 +01:00")
@@ -92,7 +93,8 @@ func TestOccurrencesOfARule(t *testing.T) {
 	require.Zero(t, code)
 	assert.JSONEq(t, `{"occurrences":["2026-03-01T08:00:00Z","2026-03-02T08:00:00Z"]}`, out)
 	for says, args := range map[string][]string{
-		"is not a time zone such as": {"FREQ=DAILY", "--zone", "Atlantis/Port"}, "--start: expected a time": {"FREQ=DAILY", "--start", "tomorrow"},
+		"is not a time zone such as": {"FREQ=DAILY", "--zone", "Atlantis/Port"}, "--start: expected a time": {
+			"FREQ=DAILY", "--start", "tomorrow"},
 		"--count: expected 1 to": {"FREQ=DAILY", "--count", "0"}, "FREQ": {"BYDAY=MO"},
 	} {
 		code, _, errs := alone(t, append([]string{"schedule", "preview"}, args...)...)

@@ -117,7 +117,8 @@ func (r *root) demo(ctx context.Context, o demoOptions) error {
 		start("service", "serve", "--data", filepath.Join(o.dir, "service"), "--listen", o.listen),
 		start("desk", "demo", "site", "--listen", o.site),
 		waitFor(ctx, r.address+"/readyz"), waitFor(ctx, "http://"+o.site+"/"),
-		start("agent", "agent", "--service", r.address, "--name", "saltmarsh-1", "--label", "site=quay", "--state", filepath.Join(o.dir, "agent")),
+		start("agent", "agent", "--service", r.address, "--name", "saltmarsh-1", "--label", "site=quay", "--state",
+			filepath.Join(o.dir, "agent")),
 		start("standins", "standin", "fleet", fleet, "--service", r.address, "--state", filepath.Join(o.dir, "standins")),
 	); err != nil {
 		return &exitError{verdict.ExitLab, fmt.Errorf("the demo did not start: %w; its logs are in %s", err, o.dir)}
@@ -129,7 +130,8 @@ func (r *root) demo(ctx context.Context, o demoOptions) error {
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(r.err, "Service  %s\nDesk     http://%s\nProject  %s\nAgents   saltmarsh-1 with this machine's browsers, and a dozen stand-ins (%s)\n", c.Base, o.site, projectDir, fleet)
+	fmt.Fprintf(r.err, "Service  %s\nDesk     http://%s\nProject  %s\nAgents   saltmarsh-1 with this machine's browsers, and a dozen "+
+		"stand-ins (%s)\n", c.Base, o.site, projectDir, fleet)
 	if err := waitForAgent(ctx, c, "saltmarsh-1"); err != nil {
 		return &exitError{verdict.ExitLab, fmt.Errorf("the demo did not start: %w; its logs are in %s", err, o.dir)}
 	}
@@ -151,7 +153,8 @@ func (r *root) demo(ctx context.Context, o demoOptions) error {
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(r.out, "\nOpen the console (once, within ten minutes; pane link makes another):\n  %s\n\nRun again from anywhere:\n  %s run --dir %s\n\nEverything stays up until you press Ctrl-C.\n", link, exe, projectDir)
+	fmt.Fprintf(r.out, "\nOpen the console (once, within ten minutes; pane link makes another):\n  %s\n\nRun again from anywhere:\n  "+
+		"%s run --dir %s\n\nEverything stays up until you press Ctrl-C.\n", link, exe, projectDir)
 	select {
 	case <-ctx.Done():
 	case <-parts[0].Done():

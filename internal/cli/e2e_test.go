@@ -49,7 +49,8 @@ func site(t *testing.T, visits *atomic.Int64) string {
 		visits.Add(1)
 		wait, _ := strconv.Atoi(r.FormValue("wait"))
 		w.Header().Set("Content-Type", "text/html")
-		fmt.Fprintf(w, `<!doctype html><title>Quay</title><p id="p">Ebb</p><script>setTimeout(() => { p.textContent = "Flood" }, %d)</script>`, wait)
+		fmt.Fprintf(w, `<!doctype html><title>Quay</title><p id="p">Ebb</p>
+<script>setTimeout(() => { p.textContent = "Flood" }, %d)</script>`, wait)
 	})
 	s := httptest.NewServer(mux)
 	t.Cleanup(s.Close)
@@ -226,7 +227,8 @@ func TestTheWholeWay(t *testing.T) {
 
 	code, out, _ = b.pane("run", "quay", "--dir", b.project, "--tag", "bad", "--tag", "smoke", "--watch")
 	assert.Equal(t, verdict.ExitFailed, code)
-	for _, want := range []string{"The tide stays", "bad.pane.yaml:6:5", `the page's text does not contain "Flood"; it is "Ebb"`, "files/failure.png", "1 passed", "1 failed"} {
+	for _, want := range []string{"The tide stays", "bad.pane.yaml:6:5", `the page's text does not contain "Flood"; it is "Ebb"`,
+		"files/failure.png", "1 passed", "1 failed"} {
 		assert.Contains(t, out, want)
 	}
 	assert.Contains(t, string(out), "step 2 of 2")
@@ -415,10 +417,12 @@ func TestAsk(t *testing.T) {
 	r := &root{out: &o, err: io.Discard}
 	cmd := r.tryCmd()
 	cmd.SetArgs([]string{"--ask", "--browser", "chromium", "--base", b.site})
-	cmd.SetIn(strings.NewReader(strings.Join([]string{"visit: /?wait=0", "click: {css: nothing}, wait: 100ms", "clik: x", "click: {css: \"#p\"}", "expect: Flood", "expect: {title: Quay}",
+	cmd.SetIn(strings.NewReader(strings.Join([]string{"visit: /?wait=0", "click: {css: nothing}, wait: 100ms", "clik: x",
+		"click: {css: \"#p\"}", "expect: Flood", "expect: {title: Quay}",
 		":undo", ":sing", ":save x.txt", ":save " + saved, ":save " + saved, ":quit"}, "\n")))
 	require.NoError(t, cmd.ExecuteContext(t.Context()), o.String())
-	for _, want := range []string{"<p> \"Flood\" visible at", "unknown key \"clik\"", "There is no :sing", "Say where to", "3 steps saved", "exists already"} {
+	for _, want := range []string{"<p> \"Flood\" visible at", "unknown key \"clik\"", "There is no :sing", "Say where to",
+		"3 steps saved", "exists already"} {
 		assert.Contains(t, o.String(), want)
 	}
 	raw, err := os.ReadFile(saved)
@@ -550,7 +554,8 @@ func TestOfflineCommands(t *testing.T) {
 	assert.Contains(t, out, "1 suites, 3 tests, nothing to mend")
 	code, out, _ = b.pane("matrix", "plan", filepath.Join(b.project, "pane.yaml"), "--name", "far", "--offline", "--json")
 	assert.Zero(t, code)
-	assert.JSONEq(t, `{"combinations": [{"key": "browser=chromium;os=windows", "label": "chromium · windows", "values": {"browser": "chromium", "os": "windows"}}],
+	assert.JSONEq(t, `{"combinations": [{"key": "browser=chromium;os=windows", "label": "chromium · windows",
+		"values": {"browser": "chromium", "os": "windows"}}],
 		"missing": [], "cover": {"strength": 2, "tuples": 1, "covered": 1, "left": 0}}`, out)
 	code, _, errs := b.pane("matrix", "plan", filepath.Join(b.project, "pane.yaml"), "--name", "fra")
 	assert.Equal(t, verdict.ExitUsage, code)

@@ -41,7 +41,8 @@ func TestTheDemosRunner(t *testing.T) {
 			assert.Contains(t, s.Message, "the berth was not held: ", "the desk says why")
 		}
 	}
-	assert.Equal(t, map[string]verdict.Verdict{"A fractional boat finds a berth": verdict.Failed, "The tide table names the day's highs": verdict.Passed}, verdicts)
+	assert.Equal(t, map[string]verdict.Verdict{"A fractional boat finds a berth": verdict.Failed,
+		"The tide table names the day's highs": verdict.Passed}, verdicts)
 	assert.Error(t, demo.Runner(t.Context(), b.endpoint(), web.URL, "kestrel"), "a browser that nobody has")
 }
 
@@ -75,7 +76,8 @@ func TestSessionsByHand(t *testing.T) {
 	b := newBench(t)
 	b.serve()
 	b.agent("quay")
-	s, err := b.endpoint().New(t.Context(), map[string]any{"browserName": "chromium", "pane:options": map[string]any{"test": "Tides", "run": "by hand"}})
+	s, err := b.endpoint().New(t.Context(), map[string]any{"browserName": "chromium", "pane:options": map[string]any{
+		"test": "Tides", "run": "by hand"}})
 	require.NoError(t, err)
 	b.refused(verdict.ExitUsage, "passed, failed or skipped", "verdict", s.ID, "flaky")
 	b.want([]string{"verdict", s.ID, "failed", "-m", "the tide was out"}, "failed")

@@ -107,7 +107,8 @@ func (r *root) sweepCmd() *cobra.Command {
 			if dry {
 				verb = "would be removed"
 			}
-			fmt.Fprintf(r.out, "%d files with %s %s; %d with %s stay\n", s.Count, humanize.Bytes(uint64(s.Bytes)), verb, s.Left, humanize.Bytes(uint64(s.Kept)))
+			fmt.Fprintf(r.out, "%d files with %s %s; %d with %s stay\n", s.Count, humanize.Bytes(uint64(s.Bytes)), verb, s.Left,
+				humanize.Bytes(uint64(s.Kept)))
 			if s.Orphans > 0 {
 				fmt.Fprintf(r.out, "%d contents that no record names, with %s, %s\n", s.Orphans, humanize.Bytes(uint64(s.OrphanBytes)), verb)
 			}

@@ -226,7 +226,8 @@ func (r *root) agentCheck(ctx context.Context) error {
 	if r.json {
 		return r.writeJSON(m)
 	}
-	fmt.Fprintf(r.out, "%s, %s, %d cores, %s memory. Advice: %d slots.\n\n", m.OSVersion, m.Arch, m.Cores, humanize.IBytes(uint64(m.MemoryMB)<<20), m.Slots)
+	fmt.Fprintf(r.out, "%s, %s, %d cores, %s memory. Advice: %d slots.\n\n", m.OSVersion, m.Arch, m.Cores,
+		humanize.IBytes(uint64(m.MemoryMB)<<20), m.Slots)
 	t := term.NewTable("browser", "version", "where", "driver", "version", "fits")
 	usable := 0
 	for _, b := range m.Browsers {
@@ -325,13 +326,15 @@ func (r *root) agentsCmd() *cobra.Command {
 		{"resume", "Let an agent that was drained take work again", "takes work again"},
 		{"wake", "End the rest of an agent that had several lab faults", "is awake"},
 	} {
-		cmd.AddCommand(&cobra.Command{Use: x[0] + " AGENT", Short: x[1], Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
-			return r.changeAgent(cmd.Context(), "POST", args[0], "/"+x[0], x[2])
-		}})
+		cmd.AddCommand(&cobra.Command{Use: x[0] + " AGENT", Short: x[1], Args: cobra.ExactArgs(1),
+			RunE: func(cmd *cobra.Command, args []string) error {
+				return r.changeAgent(cmd.Context(), "POST", args[0], "/"+x[0], x[2])
+			}})
 	}
-	cmd.AddCommand(&cobra.Command{Use: "forget AGENT", Short: "Remove an agent that is offline", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
-		return r.changeAgent(cmd.Context(), "DELETE", args[0], "", "is forgotten")
-	}})
+	cmd.AddCommand(&cobra.Command{Use: "forget AGENT", Short: "Remove an agent that is offline", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return r.changeAgent(cmd.Context(), "DELETE", args[0], "", "is forgotten")
+		}})
 	return cmd
 }
 
@@ -384,7 +387,8 @@ func agentRow(a api.Agent) []string {
 	for _, w := range a.Work {
 		work = append(work, fmt.Sprintf("#%d %s (%d)", w.Run, w.Label, w.Tests))
 	}
-	return []string{name, state, fmt.Sprintf("%d of %d", a.Used, a.Slots), advice, a.Machine.OS + " " + a.Machine.Arch, strings.Join(browsers, "\n"), orDash(strings.Join(work, "\n"))}
+	return []string{name, state, fmt.Sprintf("%d of %d", a.Used, a.Slots), advice, a.Machine.OS + " " + a.Machine.Arch,
+		strings.Join(browsers, "\n"), orDash(strings.Join(work, "\n"))}
 }
 
 func (r *root) tokenCmd() *cobra.Command {

@@ -20,7 +20,8 @@ import (
 )
 
 const standInFleet = `agents:
-  - {name: gull, count: 2, os: saltos, os_version: "4", slots: 2, cores: 4, memory_mb: 8192, labels: {site: pier}, browsers: {kestrel: ["12.1", "11.4"]}, command_ms: 20}
+  - {name: gull, count: 2, os: saltos, os_version: "4", slots: 2, cores: 4, memory_mb: 8192, labels: {site: pier},
+     browsers: {kestrel: ["12.1", "11.4"]}, command_ms: 20}
   - {name: tern, os: marshos, os_version: "11", slots: 2, browsers: {osprey: "7.2", heron: "31.0"}, command_ms: 20}
   - {name: office, os: saltos, slots: 1, pool: tidal, browsers: {gannet: "3.3"}}
 `
@@ -31,7 +32,8 @@ func standIns(t *testing.T) *bench {
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /{$}", func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Content-Type", "text/html")
-		fmt.Fprintf(w, `<!doctype html><title>Quay</title><p id=lang>%s</p><form action="/held"><label for=b>Boat</label><input id=b name=boat><button>Hold</button></form>`, r.Header.Get("Accept-Language"))
+		fmt.Fprintf(w, `<!doctype html><title>Quay</title><p id=lang>%s</p><form action="/held"><label for=b>Boat</label>
+<input id=b name=boat><button>Hold</button></form>`, r.Header.Get("Accept-Language"))
 	})
 	mux.HandleFunc("GET /held", func(w http.ResponseWriter, r *http.Request) {
 		fmt.Fprintf(w, "<title>Held</title><p>%s is held</p>", r.FormValue("boat"))
@@ -57,9 +59,11 @@ default: {matrix: wide, environment: local}
 		if i < 2 {
 			lock = "locks: [crane]\n"
 		}
-		b.write(fmt.Sprintf("hold-%d.pane.yaml", i), fmt.Sprintf("name: Hold %d\n%ssteps:\n  - visit: /\n  - enter: {at: {label: Boat}, text: Osprey %d}\n  - click: Hold\n  - expect: Osprey %d is held\n", i, lock, i, i))
+		b.write(fmt.Sprintf("hold-%d.pane.yaml", i), fmt.Sprintf("name: Hold %d\n%ssteps:\n  - visit: /\n  - enter: {at: {label: Boat}, "+
+			"text: Osprey %d}\n  - click: Hold\n  - expect: Osprey %d is held\n", i, lock, i, i))
 	}
-	b.write("wrong.pane.yaml", "name: Wrong\nwait: 200ms\ntags: [wrong]\nsteps:\n  - visit: /\n  - expect: {reads: de-DE, at: {css: \"#lang\"}}\n")
+	b.write("wrong.pane.yaml", "name: Wrong\nwait: 200ms\ntags: [wrong]\nsteps:\n  - visit: /\n  - expect: {reads: de-DE, at: {css: "+
+		"\"#lang\"}}\n")
 	b.write("fleet.yaml", standInFleet)
 	b.serve()
 	b.crowd()
@@ -95,7 +99,8 @@ func TestALabOfStandIns(t *testing.T) {
 	code, out, _ := b.pane("why", "browser=gannet", "--project", "saltmarsh")
 	assert.Equal(t, verdict.ExitLab, code)
 	assert.Contains(t, out, "pool: wants shared or saltmarsh, has tidal")
-	b.want([]string{"matrix", "plan", filepath.Join(b.project, "pane.yaml"), "--name", "releases"}, "12", "11", "kestrel latest-2 is unresolved: the lab has only 12, 11")
+	b.want([]string{"matrix", "plan", filepath.Join(b.project, "pane.yaml"), "--name", "releases"}, "12", "11", "kestrel latest-2 is "+
+		"unresolved: the lab has only 12, 11")
 	b.want([]string{"matrix", "plan", filepath.Join(b.project, "pane.yaml"), "--name", "releases", "--offline"}, "latest-2")
 	b.want([]string{"run", "--dir", b.project, "--preview"}, "7 tests of quay on ", "have no past to go by")
 
@@ -122,7 +127,8 @@ func TestALabOfStandIns(t *testing.T) {
 	assert.Contains(t, stopped.Cells[len(stopped.Cells)-1][0].Why+stopped.Cells[0][0].Why, "stopped after 1 failed")
 
 	b.want([]string{"preset", "save", "nightly", "--dir", b.project, "--matrix", "releases"}, "pane preset run nightly")
-	b.want([]string{"schedule", "add", "mornings", "nightly", "FREQ=WEEKLY;BYDAY=MO,FR;BYHOUR=6;BYMINUTE=30;BYSECOND=0", "--zone", "Europe/Berlin", "--until", "2099-12-31"},
+	b.want([]string{"schedule", "add", "mornings", "nightly", "FREQ=WEEKLY;BYDAY=MO,FR;BYHOUR=6;BYMINUTE=30;BYSECOND=0", "--zone",
+		"Europe/Berlin", "--until", "2099-12-31"},
 		"every Monday and Friday at 06:30, Europe/Berlin time, until 31 December 2099")
 	b.want([]string{"schedule", "list"}, "mornings")
 	b.want([]string{"schedule", "pause", "mornings"}, "paused")

@@ -30,7 +30,8 @@ func put(t *testing.T, name, body string) string {
 	return file
 }
 
-const twoTests = `{"tests":[{"id":"t1","seconds":12.5,"needs":{"browser":"kestrel"}},{"id":"t2","seconds":4,"needs":{"browser":["kestrel"]}},{"id":"t3","seconds":1,"needs":{"browser":"ibis"}}],
+const twoTests = `{"tests":[{"id":"t1","seconds":12.5,"needs":{"browser":"kestrel"}},{"id":"t2","seconds":4,
+"needs":{"browser":["kestrel"]}},{"id":"t3","seconds":1,"needs":{"browser":"ibis"}}],
  "agents":[{"name":"a1","slots":1,"facts":{"browser":["kestrel","osprey"]}}],"known_durations":true}`
 
 func TestForecastOfAFile(t *testing.T) {
@@ -60,7 +61,8 @@ func TestForecastOfAFile(t *testing.T) {
 
 	code, out, _ = alone(t, "forecast", file, "--more", "0,1,2")
 	assert.Zero(t, code)
-	for _, want := range []string{"It would end after 16.5 s", "1 tests can run nowhere, such as t3", "1 like a1", "knee", "With more than 2 agents"} {
+	for _, want := range []string{"It would end after 16.5 s", "1 tests can run nowhere, such as t3", "1 like a1",
+		"knee", "With more than 2 agents"} {
 		assert.Contains(t, out, want)
 	}
 	fleet := put(t, "fleet.json", `{"agents":[{"name":"b","slots":4,"facts":{"browser":"kestrel"}}]}`)
@@ -114,7 +116,8 @@ func TestStandInFiles(t *testing.T) {
 }
 
 func TestNeedsThatCannotBeRead(t *testing.T) {
-	dir := filepath.Dir(put(t, "pane.yaml", "project: p\nsuites: {s: {scripts: '*.pane.yaml'}}\nmatrices: {m: {axes: {browser: [chromium]}}}\n"))
+	dir := filepath.Dir(put(t, "pane.yaml",
+		"project: p\nsuites: {s: {scripts: '*.pane.yaml'}}\nmatrices: {m: {axes: {browser: [chromium]}}}\n"))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "a.pane.yaml"), []byte("name: a\nsteps:\n  - visit: /\n"), 0o600))
 	for want, args := range map[string][]string{
 		"--needs: \"firefox\" is": {"run", "--dir", dir, "--needs", "firefox"},

@@ -10,7 +10,8 @@ import (
 )
 
 func TestFileSafe(t *testing.T) {
-	for in, want := range map[string]string{"../../etc/passwd": "-..-etc-passwd", "chromium · phone": "chromium-phone", "": "_", "...": "_", "a\x00b": "a-b"} {
+	for in, want := range map[string]string{"../../etc/passwd": "-..-etc-passwd", "chromium · phone": "chromium-phone", "": "_",
+		"...": "_", "a\x00b": "a-b"} {
 		got := fileSafe(in)
 		assert.Equal(t, want, got)
 		assert.True(t, filepath.IsLocal(got))

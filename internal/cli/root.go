@@ -102,10 +102,13 @@ func (r *root) command() *cobra.Command {
 	f.StringVar(&r.tokenFile, "token-file", "", "file that holds the token (PANE_TOKEN_FILE; or the token itself in PANE_TOKEN)")
 	f.BoolVar(&r.json, "json", false, "write JSON instead of text")
 	f.StringVar(&r.logFormat, "log", "text", "form of the log of serve and agent: text or json")
-	cmd.AddGroup(&cobra.Group{ID: "run", Title: "Run tests:"}, &cobra.Group{ID: "lab", Title: "Run the lab:"}, &cobra.Group{ID: "write", Title: "Write tests:"})
+	cmd.AddGroup(&cobra.Group{ID: "run", Title: "Run tests:"}, &cobra.Group{ID: "lab", Title: "Run the lab:"},
+		&cobra.Group{ID: "write", Title: "Write tests:"})
 	for group, cmds := range map[string][]*cobra.Command{
-		"run":   {r.runCmd(), r.runsCmd(), r.showCmd(), r.againCmd(), r.cancelCmd(), r.fetchCmd(), r.sessionsCmd(), r.verdictCmd(), r.presetCmd(), r.scheduleCmd()},
-		"lab":   {r.serveCmd(), r.agentCmd(), r.agentsCmd(), r.whyCmd(), r.forecastCmd(), r.quotaCmd(), r.recordCmd(), r.keepCmd(), r.sweepCmd(), r.tokenCmd(), r.linkCmd(), r.standinCmd(), r.demoCmd()},
+		"run": {r.runCmd(), r.runsCmd(), r.showCmd(), r.againCmd(), r.cancelCmd(), r.fetchCmd(), r.sessionsCmd(), r.verdictCmd(),
+			r.presetCmd(), r.scheduleCmd()},
+		"lab": {r.serveCmd(), r.agentCmd(), r.agentsCmd(), r.whyCmd(), r.forecastCmd(), r.quotaCmd(), r.recordCmd(), r.keepCmd(),
+			r.sweepCmd(), r.tokenCmd(), r.linkCmd(), r.standinCmd(), r.demoCmd()},
 		"write": {r.lintCmd(), r.tryCmd(), r.snippetCmd(), r.matrixCmd(), r.schemaCmd(), r.devicesCmd()},
 	} {
 		for _, c := range cmds {

@@ -47,11 +47,13 @@ func (o *runOptions) request(cmd *cobra.Command) {
 	f.StringVar(&o.req.Environment, "env", "", "environment of pane.yaml")
 	f.StringVar(&o.req.Base, "base", "", "base address instead of the environment's")
 	f.StringArrayVar(&o.vars, "var", nil, "NAME=VALUE on top of the environment's variables; repeat for more")
-	f.StringArrayVar(&o.secrets, "secret", nil, "NAME of an environment variable whose value scripts may use and nothing may show; repeat for more")
+	f.StringArrayVar(&o.secrets, "secret", nil, "NAME of an environment variable whose value scripts may use and nothing may show; "+
+		"repeat for more")
 	f.StringArrayVar(&o.record, "record", nil, "KIND=never|always|unless-passed, what is recorded instead of what is usual; repeat for more")
 	f.StringArrayVar(&o.req.Tags, "tag", nil, "only tests with this tag; repeat for more")
 	f.StringArrayVar(&o.req.Tests, "test", nil, "only the test of this name; repeat for more")
-	f.StringVar((*string)(&o.req.Deal), "deal", string(api.Every), "every: each test in every combination; spread: each test once, dealt over the combinations")
+	f.StringVar((*string)(&o.req.Deal), "deal", string(api.Every), "every: each test in every combination; spread: each test once, "+
+		"dealt over the combinations")
 	f.StringVar((*string)(&o.req.Browser), "browser", string(api.Fresh), "fresh: a new browser for each test; kept: one for a slice of tests")
 	f.StringArrayVar(&o.needs, "needs", nil, "FACT=VALUE that agents must have besides, such as site=quay; repeat for more")
 	f.IntVar(&o.req.Lanes, "lanes", 0, "most slots of one combination at once; 1 runs it on one agent, one test after another")
@@ -290,7 +292,8 @@ func (r *root) writeRun(ctx context.Context, c *client.Client, run api.Run) erro
 	if run.Why != "" {
 		why = " (" + run.Why + ")"
 	}
-	fmt.Fprintf(r.out, "\nRun #%d %s%s%s: %s\n%s/runs/%d\n", run.Number, term.Paint(run.Verdict, v), why, spent, term.Counts(run.Counts), c.Base, run.Number)
+	fmt.Fprintf(r.out, "\nRun #%d %s%s%s: %s\n%s/runs/%d\n", run.Number, term.Paint(run.Verdict, v), why, spent,
+		term.Counts(run.Counts), c.Base, run.Number)
 	return nil
 }
 
@@ -368,14 +371,16 @@ func (r *root) runsCmd() *cobra.Command {
 				for _, p := range run.Panes {
 					glass += term.Paint(p.Verdict, term.Shapes[p.Verdict])
 				}
-				t.Row("#"+strconv.Itoa(run.Number), run.Project+" "+run.Suite, run.Matrix, term.Paint(run.Verdict, v), glass, term.Counts(run.Counts), run.By, humanize.Time(*run.CreatedAt))
+				t.Row("#"+strconv.Itoa(run.Number), run.Project+" "+run.Suite, run.Matrix, term.Paint(run.Verdict, v), glass,
+					term.Counts(run.Counts), run.By, humanize.Time(*run.CreatedAt))
 			}
 			fmt.Fprintln(r.out, t)
 			return nil
 		},
 	}
-	for name, help := range map[string]string{"project": "only this project", "suite": "only this suite", "matrix": "only this matrix", "verdict": "only this verdict",
-		"by": "only runs of this person", "state": "open or ended", "text": "only runs in which this text is found"} {
+	for name, help := range map[string]string{"project": "only this project", "suite": "only this suite", "matrix": "only this matrix",
+		"verdict": "only this verdict",
+		"by":      "only runs of this person", "state": "open or ended", "text": "only runs in which this text is found"} {
 		q[name] = cmd.Flags().String(name, "", help)
 	}
 	cmd.Flags().IntVar(&limit, "limit", 20, "at most this many")
@@ -439,7 +444,8 @@ func writeTest(w io.Writer, res api.TestResult, base string) {
 		if p.Cell.State == api.Undealt {
 			continue
 		}
-		fmt.Fprintf(w, "\n%s %s  %s %s\n", term.Paint(p.Cell.Verdict, term.Shapes[p.Cell.Verdict]), p.Pane.Label, term.Paint(p.Cell.Verdict, p.Cell.Verdict.Words()), p.Cell.Why)
+		fmt.Fprintf(w, "\n%s %s  %s %s\n", term.Paint(p.Cell.Verdict, term.Shapes[p.Cell.Verdict]), p.Pane.Label, term.Paint(p.Cell.Verdict,
+			p.Cell.Verdict.Words()), p.Cell.Why)
 		for _, a := range p.Attempts {
 			fmt.Fprintf(w, "  attempt %d on %s, %s: %s\n", a.Number, a.Agent, term.Millis(a.TookMS), term.Paint(a.Verdict, a.Verdict.Words()))
 			fmt.Fprintf(w, "    %s\n", term.Faint(base+"/sessions/"+a.ID))
@@ -451,7 +457,8 @@ func writeTest(w io.Writer, res api.TestResult, base string) {
 			}
 			for _, s := range a.Detail.Steps {
 				v := stepVerdict[s.State]
-				fmt.Fprintf(w, "  %s %7s  %s %s\n", term.Paint(v, term.Shapes[v]), term.Millis(s.TookMS), s.Title, term.Faint(fmt.Sprintf("%s:%d", s.At.File, s.At.Line)))
+				fmt.Fprintf(w, "  %s %7s  %s %s\n", term.Paint(v, term.Shapes[v]), term.Millis(s.TookMS), s.Title,
+					term.Faint(fmt.Sprintf("%s:%d", s.At.File, s.At.Line)))
 				if s.Message != "" {
 					fmt.Fprintf(w, "             %s\n", term.Paint(v, strings.ReplaceAll(s.Message, "\n", "\n             ")))
 				}
@@ -471,7 +478,8 @@ func (r *root) againCmd() *cobra.Command {
 				return err
 			}
 			var run api.Run
-			if err := c.Call(cmd.Context(), "POST", fmt.Sprintf("/runs/%d/again", number), map[string]bool{"not_passed": notPassed}, &run); err != nil {
+			if err := c.Call(cmd.Context(), "POST", fmt.Sprintf("/runs/%d/again", number),
+				map[string]bool{"not_passed": notPassed}, &run); err != nil {
 				return err
 			}
 			return r.attend(cmd.Context(), c, run, o)

@@ -48,7 +48,8 @@ func (r *root) sessionsCmd() *cobra.Command {
 	for _, flag := range [][2]string{
 		{"test", "text in the test's name"}, {"tag", "a tag"}, {"browser", "a browser"}, {"device", "a device"}, {"verdict", "how it ended"},
 		{"state", "waiting, open or ended"}, {"project", "a project"}, {"kind", "script or remote"}, {"agent", "an agent"},
-		{"since", "from this day or time on"}, {"until", "up to this day, which is included, or time"}, {"before", "older than the session of this id"},
+		{"since", "from this day or time on"}, {"until", "up to this day, which is included, or time"},
+		{"before", "older than the session of this id"},
 	} {
 		values[flag[0]] = f.String(flag[0], "", "only sessions with: "+flag[1])
 	}
@@ -176,7 +177,8 @@ func (r *root) showSession(ctx context.Context, c *client.Client, s api.Session)
 		if len(what) > 90 {
 			what = what[:90] + "…"
 		}
-		fmt.Fprintf(r.out, "  %9s %8s  %s %s\n", term.Millis(int64(x.AtMS)), term.Millis(int64(x.TookMS)), term.Paint(v, x.Name), term.Faint(what))
+		fmt.Fprintf(r.out, "  %9s %8s  %s %s\n", term.Millis(int64(x.AtMS)), term.Millis(int64(x.TookMS)),
+			term.Paint(v, x.Name), term.Faint(what))
 		if x.Error != "" {
 			first, _, _ := strings.Cut(x.Message, "\n")
 			fmt.Fprintf(r.out, "                       %s\n", term.Paint(v, strings.TrimRight(x.Error+": "+first, ": ")))
@@ -271,7 +273,8 @@ A single word is for all of them. Sessions that name no project are of the proje
 				if _, own := now.Record[kind]; own {
 					by = "project " + args[0]
 				}
-				t.Row(string(kind), string(record.Over(now.Record, record.Default(false))[kind]), string(record.Over(now.Record, record.Default(true))[kind]), by)
+				t.Row(string(kind), string(record.Over(now.Record, record.Default(false))[kind]),
+					string(record.Over(now.Record, record.Default(true))[kind]), by)
 			}
 			fmt.Fprintln(r.out, t)
 			return nil

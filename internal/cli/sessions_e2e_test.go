@@ -32,7 +32,8 @@ func TestSessionsOfARunner(t *testing.T) {
 	b.want([]string{"keep", "saltmarsh", "video:passed=3", "all=30"}, "3 days", "30 days")
 	b.want([]string{"keep", "other"}, "90 days", "as usual")
 	s, err := b.endpoint().New(t.Context(), webdriver.Capabilities{"browserName": "chrome", "browserVersion": "latest",
-		"pane:options": map[string]any{"test": "Holding a berth", "run": "build 812", "project": "saltmarsh", "tags": []string{"berths"}, "record": "always", "idleLimit": 300}})
+		"pane:options": map[string]any{"test": "Holding a berth", "run": "build 812", "project": "saltmarsh", "tags": []string{"berths"},
+			"record": "always", "idleLimit": 300}})
 	require.NoError(t, err)
 	require.NoError(t, s.Navigate(t.Context(), b.site))
 	_, err = s.Find(t.Context(), "css selector", "#nowhere")
@@ -71,7 +72,8 @@ func TestSessionsOfARunner(t *testing.T) {
 	assert.Equal(t, verdict.Ended, ended.Verdict, "nobody has said how it went")
 	b.want([]string{"verdict", s.ID, "failed", "-m", "the berth was not held"}, "has the verdict failed")
 	b.want([]string{"sessions", "note", s.ID, "ask the harbour master"}, "kept")
-	b.want([]string{"sessions", "show", s.ID}, "◩ failed", "the berth was not held", "the client ended it", "Navigate To", "no such element", "video.webm", "ask the harbour master")
+	b.want([]string{"sessions", "show", s.ID}, "◩ failed", "the berth was not held", "the client ended it", "Navigate To",
+		"no such element", "video.webm", "ask the harbour master")
 	b.want([]string{"sessions", "--verdict", "failed", "--tag", "berths", "--since", "2026-01-01"}, "Holding a berth")
 	b.want([]string{"sessions", "--verdict", "passed"}, "No session is like that")
 	b.want([]string{"sweep", "--dry-run"}, "0 files with 0 B would be removed")
@@ -158,7 +160,8 @@ func TestSessionsOfARunner(t *testing.T) {
 // A secret that a run was given is used by its scripts and shown nowhere.
 func TestSecretsOfARun(t *testing.T) {
 	b := newBench(t)
-	b.write("pin.pane.yaml", "name: The pin\ntags: [pin]\nwait: 200ms\nsteps:\n  - visit: /?pin=${vars.PIN}\n  - expect: {address: {contains: \"${vars.PIN}\"}}\n  - expect: ${vars.PIN}\n")
+	b.write("pin.pane.yaml", "name: The pin\ntags: [pin]\nwait: 200ms\nsteps:\n  - visit: /?pin=${vars.PIN}\n  - expect: {address: "+
+		"{contains: \"${vars.PIN}\"}}\n  - expect: ${vars.PIN}\n")
 	b.serve()
 	b.agent("quay")
 	t.Setenv("PIN", "kedge-anchor-17")

@@ -45,7 +45,8 @@ page and says how it went; and how many agents could serve it now. The token sta
 				return usage("--in: there is no example in %q: there are shell, go, javascript, python, java and csharp", language)
 			}
 			fmt.Fprint(r.out, code)
-			fmt.Fprintf(r.err, "\nagents that could serve it: %d idle, %d busy, %d away\n", len(s.Agents.Idle), len(s.Agents.Busy), len(s.Agents.Away))
+			fmt.Fprintf(r.err, "\nagents that could serve it: %d idle, %d busy, %d away\n", len(s.Agents.Idle),
+				len(s.Agents.Busy), len(s.Agents.Away))
 			if s.Why != "" {
 				return &exitError{verdict.ExitLab, errors.New(s.Why)}
 			}
@@ -55,8 +56,10 @@ page and says how it went; and how many agents could serve it now. The token sta
 	f := cmd.Flags()
 	f.StringVar(&language, "in", "shell", "shell, go, javascript, python, java or csharp")
 	for _, flag := range [][2]string{
-		{"browser", "such as firefox"}, {"version", "a version, its beginning, a range or latest"}, {"os", "such as linux"}, {"device", "of pane devices"}, {"mode", "headless or headed"},
-		{"labels", "LABEL=VALUE, separated by spaces"}, {"test", "name of the test"}, {"run", "name of the run"}, {"project", "project"}, {"tags", "separated by spaces"},
+		{"browser", "such as firefox"}, {"version", "a version, its beginning, a range or latest"}, {"os", "such as linux"},
+		{"device", "of pane devices"}, {"mode", "headless or headed"},
+		{"labels", "LABEL=VALUE, separated by spaces"}, {"test", "name of the test"}, {"run", "name of the run"}, {"project", "project"},
+		{"tags", "separated by spaces"},
 		{"record", "KIND=KEEP, separated by spaces"}, {"address", "page to look at"},
 	} {
 		values[flag[0]] = f.String(flag[0], "", flag[1])

@@ -46,7 +46,8 @@ func (s soak) crew(t *testing.T) *bench {
 	b := standIns(t)
 	raw, err := os.ReadFile(filepath.Join(b.project, "pane.yaml"))
 	require.NoError(t, err)
-	b.write("pane.yaml", strings.Replace(string(raw), "matrices:\n", "matrices:\n  soak: {axes: {browser: [kestrel, osprey, heron], device: [desktop, phone]}}\n", 1))
+	b.write("pane.yaml", strings.Replace(string(raw), "matrices:\n", "matrices:\n  soak: {axes: {browser: [kestrel, osprey, heron], "+
+		"device: [desktop, phone]}}\n", 1))
 	old, err := filepath.Glob(filepath.Join(b.project, "*"+".pane.yaml"))
 	require.NoError(t, err)
 	for _, f := range old {
@@ -57,7 +58,8 @@ func (s soak) crew(t *testing.T) *bench {
 		if i%4 == 3 {
 			boat = "Nobody"
 		}
-		b.write(fmt.Sprintf("hold-%03d.pane.yaml", i), fmt.Sprintf("name: Hold %03d\nwait: 50ms\nsteps:\n  - visit: /\n  - enter: {at: {label: Boat}, text: Osprey %d}\n  - click: Hold\n  - expect: %s is held\n", i, i, boat))
+		b.write(fmt.Sprintf("hold-%03d.pane.yaml", i), fmt.Sprintf("name: Hold %03d\nwait: 50ms\nsteps:\n  - visit: /\n  - enter: {at: "+
+			"{label: Boat}, text: Osprey %d}\n  - click: Hold\n  - expect: %s is held\n", i, i, boat))
 	}
 	return b
 }
@@ -160,7 +162,8 @@ func TestSoakSessionsUnderOneName(t *testing.T) {
 				return strings.Count(out, `"stand_in": true`) == 4
 			}, 30*time.Second, 10*time.Millisecond)
 		}
-		x, err := remote.New(t.Context(), webdriver.Capabilities{"browserName": "kestrel", "pane:options": map[string]any{"run": "soak", "test": "Tides", "project": "saltmarsh"}})
+		x, err := remote.New(t.Context(), webdriver.Capabilities{"browserName": "kestrel", "pane:options": map[string]any{"run": "soak",
+			"test": "Tides", "project": "saltmarsh"}})
 		require.NoError(t, err, "session %d", i)
 		require.NoError(t, x.Close(t.Context()), "session %d", i)
 	}

@@ -106,7 +106,8 @@ func (r *root) try(ctx context.Context, o tryOptions) error {
 	}
 	out = script.Run(ctx, sc, webdrive.New(s.Session, s.gone), set, &steps{r: r, dir: o.shots})
 	if r.json {
-		err = r.writeJSON(map[string]any{"verdict": out.Verdict, "message": out.Message, "steps": out.Steps, "browser": s.name, "version": s.version,
+		err = r.writeJSON(map[string]any{"verdict": out.Verdict, "message": out.Message, "steps": out.Steps,
+			"browser": s.name, "version": s.version,
 			"device": profile.Name, "emulated": s.emulated, "took_ms": time.Since(began).Milliseconds()})
 	} else {
 		fmt.Fprintf(r.out, "%s in %s\n", term.Paint(out.Verdict, term.Shapes[out.Verdict]+" "+out.Verdict.Words()), term.Took(time.Since(began)))
@@ -182,7 +183,8 @@ func (o tryOptions) find(found []fleet.Browser) (fleet.Browser, error) {
 	if len(have) == 0 {
 		return fleet.Browser{}, &exitError{verdict.ExitLab, errors.New("no browser was found here: pane agent check says what to install")}
 	}
-	return fleet.Browser{}, &exitError{verdict.ExitLab, fmt.Errorf("no usable %s %s here; there are %s", o.browser, o.version, strings.Join(have, ", "))}
+	return fleet.Browser{}, &exitError{verdict.ExitLab, fmt.Errorf("no usable %s %s here; there are %s", o.browser,
+		o.version, strings.Join(have, ", "))}
 }
 
 // steps shows steps as they end and keeps screenshots.

@@ -31,7 +31,8 @@ func TestAnswersBecomeValuesAndErrors(t *testing.T) {
 	}{
 		{"success", `{"number": 7}`, 200, "", false},
 		{"no content", ``, 204, "", false},
-		{"a problem", `{"detail": "run 7 has ended", "problems": [{"file": "a.yaml", "line": 2, "column": 1, "message": "wet"}]}`, 409, "run 7 has ended\na.yaml:2:1: wet", true},
+		{"a problem", `{"detail": "run 7 has ended", "problems": [{"file": "a.yaml", "line": 2, "column": 1, "message": "wet"}]}`, 409,
+			"run 7 has ended\na.yaml:2:1: wet", true},
 		{"another server", `<h1>Bad gateway</h1>`, 502, "POST /runs: status 502: <h1>Bad gateway</h1>", false},
 		{"something else", `<h1>`, 200, "answered something else than expected", false},
 	} {

@@ -39,11 +39,14 @@ func TestWhatBelongsToTheAgentCannotBeAskedFor(t *testing.T) {
 
 func TestOwnSessionsGetWhatScriptsNeedAndOthersWhatTheyAsk(t *testing.T) {
 	settled := map[string]any{"args": []string{"--own"}}
-	assert.Equal(t, webdriver.Capabilities{"acceptInsecureCerts": true, "unhandledPromptBehavior": "ignore", "webSocketUrl": true, "acme:options": settled}, vendor.Asking(Options{}, settled, true))
+	assert.Equal(t, webdriver.Capabilities{"acceptInsecureCerts": true, "unhandledPromptBehavior": "ignore", "webSocketUrl": true,
+		"acme:options": settled}, vendor.Asking(Options{}, settled, true))
 	assert.NotContains(t, vendor.Asking(Options{}, settled, false), "webSocketUrl")
 	asked := webdriver.Capabilities{"pageLoadStrategy": "eager", "acme:options": map[string]any{"args": []any{"--theirs"}}}
-	assert.Equal(t, webdriver.Capabilities{"pageLoadStrategy": "eager", "acme:options": settled}, vendor.Asking(Options{Asked: asked}, settled, true))
-	assert.Equal(t, webdriver.Capabilities{"pageLoadStrategy": "eager"}, vendor.Asking(Options{Asked: asked}, nil, true), "what the browser was started with is not asked of the driver again")
+	assert.Equal(t, webdriver.Capabilities{"pageLoadStrategy": "eager", "acme:options": settled},
+		vendor.Asking(Options{Asked: asked}, settled, true))
+	assert.Equal(t, webdriver.Capabilities{"pageLoadStrategy": "eager"}, vendor.Asking(Options{Asked: asked}, nil, true),
+		"what the browser was started with is not asked of the driver again")
 }
 
 func TestArgumentsOfACommandLine(t *testing.T) {
@@ -52,7 +55,8 @@ func TestArgumentsOfACommandLine(t *testing.T) {
 		dashes bool
 		fine   bool
 	}{
-		{"--lang=nb", true, true}, {"--lang=nb", false, true}, {"lang=nb", false, true}, {"lang=nb", true, false}, {"http://x/", true, false}, {"--secret", true, false}, {"-SECRET=1", true, false},
+		{"--lang=nb", true, true}, {"--lang=nb", false, true}, {"lang=nb", false, true}, {"lang=nb", true, false}, {"http://x/", true, false},
+		{"--secret", true, false}, {"-SECRET=1", true, false},
 		{"secret", false, false}, {"--secret =1", false, false}, {"--secretive", true, true}, {"", true, false}, {"--", true, true},
 	} {
 		args, err := vendor.Arguments(map[string]any{"args": []any{c.arg}}, c.dashes, "secret")

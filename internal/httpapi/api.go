@@ -104,7 +104,8 @@ func (a *server) guard(c fiber.Ctx) error {
 	c.Set("X-Content-Type-Options", "nosniff")
 	c.Set("X-Frame-Options", "DENY")
 	c.Set("Referrer-Policy", "no-referrer")
-	c.Set("Content-Security-Policy", "default-src 'self'; img-src 'self' data: blob:; style-src 'self' 'unsafe-inline'; object-src 'none'; base-uri 'none'; frame-ancestors 'none'; form-action 'self'")
+	c.Set("Content-Security-Policy", "default-src 'self'; img-src 'self' data: blob:; style-src 'self' 'unsafe-inline'; object-src "+
+		"'none'; base-uri 'none'; frame-ancestors 'none'; form-action 'self'")
 	return c.Next()
 }
 
@@ -134,7 +135,8 @@ func (a *server) who(c fiber.Ctx, need api.Role) (api.Who, error) {
 		return who, err
 	}
 	if !who.Role.Allows(need) {
-		return who, &api.Error{Kind: api.Forbidden, Message: fmt.Sprintf("this needs the role %s; the token %q has the role %s", need, who.Name, who.Role)}
+		return who, &api.Error{Kind: api.Forbidden, Message: fmt.Sprintf("this needs the role %s; the token %q has the role %s", need,
+			who.Name, who.Role)}
 	}
 	return who, nil
 }
@@ -286,7 +288,8 @@ type Problem struct {
 
 var statusOf = map[api.Kind]int{
 	api.Invalid: http.StatusUnprocessableEntity, api.Unauthorized: http.StatusUnauthorized, api.Forbidden: http.StatusForbidden,
-	api.NotFound: http.StatusNotFound, api.Conflict: http.StatusConflict, api.TooLarge: http.StatusRequestEntityTooLarge, api.NoRoom: http.StatusInsufficientStorage,
+	api.NotFound: http.StatusNotFound, api.Conflict: http.StatusConflict, api.TooLarge: http.StatusRequestEntityTooLarge,
+	api.NoRoom: http.StatusInsufficientStorage,
 }
 
 // fail answers an error.

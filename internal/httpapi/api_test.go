@@ -199,7 +199,8 @@ type hand struct {
 }
 
 func (x *yard) join(name, instance string, slots int, held ...int64) (*hand, error) {
-	h := &hand{x: x, name: name, instance: instance, slices: make(chan link.Slice, 100), orders: make(chan order, 100), dropped: make(chan string, 100)}
+	h := &hand{x: x, name: name, instance: instance, slices: make(chan link.Slice, 100), orders: make(chan order, 100),
+		dropped: make(chan string, 100)}
 	hello := link.Hello{Name: name, Instance: instance, Held: held, Machine: fleet.Machine{OS: "linux", Slots: slots, Pool: x.pool,
 		Browsers: []fleet.Browser{{Name: "chromium", Fits: true}, {Name: "firefox", Fits: true}}}}
 	said := x.do("POST", "/api/v1"+link.HelloPath, x.agent, hello)
@@ -270,8 +271,9 @@ func (h *hand) next() link.Slice {
 
 func (h *hand) result(s link.Slice, test int, v verdict.Verdict, files ...attempt.File) link.ResultAnswer {
 	h.x.t.Helper()
-	r := link.Result{ID: s.Tests[test].ID, Fence: s.Fence, Test: s.Tests[test].Index, Attempt: s.Tests[test].Attempt, Agent: h.name, Sessions: 1,
-		Verdict: v, Message: "because", TookMS: 1200, Files: files, Detail: attempt.Detail{Browser: s.Values["browser"], Version: "9"}}
+	r := link.Result{ID: s.Tests[test].ID, Fence: s.Fence, Test: s.Tests[test].Index, Attempt: s.Tests[test].Attempt, Agent: h.name,
+		Sessions: 1,
+		Verdict:  v, Message: "because", TookMS: 1200, Files: files, Detail: attempt.Detail{Browser: s.Values["browser"], Version: "9"}}
 	a := h.x.do("POST", "/api/v1/agent/results", h.x.agent, r)
 	require.Equal(h.x.t, 200, a.status, string(a.body))
 	var out link.ResultAnswer
@@ -641,7 +643,8 @@ func TestArtifactsAreHarmless(t *testing.T) {
 	}
 	unsent := file
 	unsent.Hash = hashOf([]byte("unsent"))
-	assert.Equal(t, 409, x.do("POST", "/api/v1/agent/results", x.agent, link.Result{ID: "u", Fence: s.Fence, Agent: "quay", Verdict: verdict.Passed, Files: []attempt.File{unsent}}).status)
+	assert.Equal(t, 409, x.do("POST", "/api/v1/agent/results", x.agent, link.Result{ID: "u", Fence: s.Fence, Agent: "quay",
+		Verdict: verdict.Passed, Files: []attempt.File{unsent}}).status)
 	assert.True(t, h.result(s, 0, verdict.Failed, all...).Accepted, "the verdict counts whatever the files are called")
 	var res api.TestResult
 	x.get("/runs/1/tests/0", &res)
@@ -672,14 +675,16 @@ func TestALongIntroductionIsTaken(t *testing.T) {
 	x.mustJoin("quay", 1, held...)
 	hello := link.Hello{Name: "pier", Instance: "1", Machine: fleet.Machine{Slots: 1}}
 	for i := range 200 {
-		hello.Machine.Browsers = append(hello.Machine.Browsers, fleet.Browser{Name: "chromium", Version: fmt.Sprint(i), Path: strings.Repeat("/opt", 50), Fits: true})
+		hello.Machine.Browsers = append(hello.Machine.Browsers, fleet.Browser{Name: "chromium", Version: fmt.Sprint(i),
+			Path: strings.Repeat("/opt", 50), Fits: true})
 	}
 	a := x.do("POST", "/api/v1"+link.HelloPath, x.agent, hello)
 	require.Equal(t, 200, a.status, string(a.body))
 	var w link.Welcome
 	require.NoError(t, json.Unmarshal(a.body, &w))
 	dial := func(ticket string) error {
-		l, err := link.Dial(t.Context(), "ws"+strings.TrimPrefix(x.base, "http")+link.Path, http.Header{"Authorization": {"Bearer " + x.agent}, link.TicketHeader: {ticket}}, nil)
+		l, err := link.Dial(t.Context(), "ws"+strings.TrimPrefix(x.base, "http")+link.Path, http.Header{"Authorization": {"Bearer " +
+			x.agent}, link.TicketHeader: {ticket}}, nil)
 		if err == nil {
 			t.Cleanup(func() { l.Close() })
 		}

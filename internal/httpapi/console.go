@@ -55,10 +55,12 @@ func (a *server) session() {
 		if err != nil {
 			c.Status(http.StatusUnauthorized)
 			return c.SendString(`<!doctype html><meta charset="utf-8"><title>Parallel Pane</title><h1>This link no longer works</h1>` +
-				`<p>A sign-in link is good once, for ten minutes. Make a new one with <code>pane link</code>, or <a href="/">sign in with a token</a>.</p>`)
+				`<p>A sign-in link is good once, for ten minutes. Make a new one with <code>pane link</code>,` +
+				` or <a href="/">sign in with a token</a>.</p>`)
 		}
 		keep(c, secret)
-		return c.SendString(`<!doctype html><meta charset="utf-8"><meta http-equiv="refresh" content="0;url=/"><title>Parallel Pane</title><a href="/">On to the console</a>`)
+		return c.SendString(`<!doctype html><meta charset="utf-8"><meta http-equiv="refresh" content="0;url=/"><title>Parallel Pane</title>
+<a href="/">On to the console</a>`)
 	})
 }
 
@@ -89,7 +91,8 @@ func (a *server) console(files fs.FS) {
 	})
 }
 
-var mediaOf = map[string]string{".html": "text/html; charset=utf-8", ".js": "text/javascript; charset=utf-8", ".css": "text/css; charset=utf-8",
+var mediaOf = map[string]string{".html": "text/html; charset=utf-8", ".js": "text/javascript; charset=utf-8",
+	".css": "text/css; charset=utf-8",
 	".svg": "image/svg+xml", ".json": "application/json", ".woff2": "font/woff2", ".png": "image/png"}
 
 // sendAsset sends a file, compressed beforehand where the build has done so.

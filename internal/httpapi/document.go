@@ -21,10 +21,12 @@ func newDocument(version string) *document {
 	r.Spec.Info.WithTitle("Parallel Pane").WithVersion(version).
 		WithDescription("Every operation needs a token: Authorization: Bearer TOKEN. Errors are RFC 9457 problems.")
 	r.Spec.SetHTTPBearerTokenSecurity("token", "", "a token of the service")
-	r.DefaultOptions = append(r.DefaultOptions, jsonschema.StripDefinitionNamePrefix("Api", "Httpapi", "CoreFleet", "CoreDevice", "CoreVerdict"),
+	r.DefaultOptions = append(r.DefaultOptions, jsonschema.StripDefinitionNamePrefix("Api", "Httpapi", "CoreFleet",
+		"CoreDevice", "CoreVerdict"),
 		jsonschema.InterceptProp(func(p jsonschema.InterceptPropParams) error {
 			// What has no omitempty is always there.
-			if p.Processed && p.ParentSchema != nil && p.Field.Tag.Get("json") != "" && !strings.Contains(p.Field.Tag.Get("json"), "omitempty") && p.Name != "-" {
+			if p.Processed && p.ParentSchema != nil && p.Field.Tag.Get("json") != "" && !strings.Contains(p.Field.Tag.Get("json"),
+				"omitempty") && p.Name != "-" {
 				p.ParentSchema.Required = append(p.ParentSchema.Required, p.Name)
 			}
 			return nil

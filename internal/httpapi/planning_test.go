@@ -42,12 +42,14 @@ func TestWhyAndPlan(t *testing.T) {
 	x.get("/why?needs=browser%3Dfirefox+os%3Dlinux", &why)
 	assert.Equal(t, []string{"quay"}, why.Idle)
 	x.get("/why?needs=browser%3Dwebkitgtk+crane%3Dbig", &why)
-	assert.Contains(t, why.Why, "no agent has browser=webkitgtk crane=big; nearest: quay (browser: wants webkitgtk, has chromium, firefox; crane: wants big, has none)")
+	assert.Contains(t, why.Why, "no agent has browser=webkitgtk crane=big; nearest: quay (browser: wants webkitgtk, has chromium, "+
+		"firefox; crane: wants big, has none)")
 	assert.Contains(t, why.Why, "no agent has a fact called crane")
 	x.refused(422, "is not a need", "GET", "/why?needs=firefox", nil)
 
 	var plan api.PlannedMatrix
-	m := combo.Matrix{Name: "m", Axes: []combo.Axis{{Name: "browser", Values: []string{"chromium", "webkitgtk"}}, {Name: "os", Values: []string{"linux", "macos"}}}}
+	m := combo.Matrix{Name: "m", Axes: []combo.Axis{{Name: "browser", Values: []string{"chromium", "webkitgtk"}},
+		{Name: "os", Values: []string{"linux", "macos"}}}}
 	x.post("/matrix/plan", map[string]any{"matrix": m}, &plan)
 	require.Len(t, plan.Combinations, 4)
 	assert.Equal(t, []string{"quay"}, plan.Agents[0])
@@ -184,7 +186,8 @@ func TestPresetsAndSchedules(t *testing.T) {
 	x.refused(404, "no preset", "POST", "/presets/nightly/run", nil)
 	x.refused(422, "is not a name", "POST", "/presets", api.PresetRequest{Name: "../x", Request: api.RunRequest{Bundle: x.bundle()}})
 	var p api.Preset
-	x.post("/presets", api.PresetRequest{Name: "nightly", Request: api.RunRequest{Bundle: x.bundle(), Matrix: "wall", Tags: []string{"smoke"}}}, &p)
+	x.post("/presets", api.PresetRequest{Name: "nightly", Request: api.RunRequest{Bundle: x.bundle(), Matrix: "wall",
+		Tags: []string{"smoke"}}}, &p)
 	assert.Equal(t, "desk", p.Request.Suite)
 	var run api.Run
 	x.post("/presets/nightly/run", nil, &run)
@@ -211,7 +214,8 @@ func TestPresetsAndSchedules(t *testing.T) {
 	}
 	var s api.Schedule
 	x.post("/schedules", api.ScheduleRequest{Name: "often", Preset: "nightly", Rule: "FREQ=SECONDLY;COUNT=2", Overlap: api.OverlapSkip}, &s)
-	x.refused(409, "there is a schedule often", "POST", "/schedules", api.ScheduleRequest{Name: "often", Preset: "nightly", Rule: "FREQ=DAILY"})
+	x.refused(409, "there is a schedule often", "POST", "/schedules", api.ScheduleRequest{Name: "often",
+		Preset: "nightly", Rule: "FREQ=DAILY"})
 	x.refused(409, "is used by the schedule often", "DELETE", "/presets/nightly", nil)
 	h.next()
 	h.next()
@@ -224,10 +228,12 @@ func TestPresetsAndSchedules(t *testing.T) {
 	assert.Contains(t, list[0].LastNote, "run #2 was still going on")
 	assert.Equal(t, "schedule often", x.runNow(2).By)
 
-	x.post("/schedules", api.ScheduleRequest{Name: "weekly", Preset: "nightly", Rule: "FREQ=WEEKLY;BYDAY=MO,FR;BYHOUR=6;BYMINUTE=30;BYSECOND=0", Zone: "Europe/Berlin"}, &s)
+	x.post("/schedules", api.ScheduleRequest{Name: "weekly", Preset: "nightly",
+		Rule: "FREQ=WEEKLY;BYDAY=MO,FR;BYHOUR=6;BYMINUTE=30;BYSECOND=0", Zone: "Europe/Berlin"}, &s)
 	assert.Equal(t, "every Monday and Friday at 06:30, Europe/Berlin time", s.Words)
 	assert.Len(t, s.Next, 5)
-	feed := x.do("GET", "/api/v1/schedules.ics", "", nil, "Authorization", "Basic "+base64.StdEncoding.EncodeToString([]byte("calendar:"+x.token)))
+	feed := x.do("GET", "/api/v1/schedules.ics", "", nil, "Authorization", "Basic "+
+		base64.StdEncoding.EncodeToString([]byte("calendar:"+x.token)))
 	assert.Equal(t, 200, feed.status)
 	assert.Equal(t, "text/calendar; charset=utf-8", feed.header.Get("Content-Type"))
 	assert.Equal(t, 60, strings.Count(string(feed.body), "BEGIN:VEVENT"))

@@ -41,8 +41,10 @@ func TestAScriptsSessionThroughTheAPI(t *testing.T) {
 	var list []api.SessionSummary
 	x.get("/sessions?state=open", &list)
 	require.Len(t, list, 1)
-	assert.Equal(t, []string{attempt.Session(s.Tests[0].ID, 1), "script", "open", "Tide"}, []string{list[0].ID, list[0].Kind, list[0].State, list[0].Test})
-	assert.True(t, h.result(s, 0, verdict.Passed, attempt.File{Name: "video.webm", Kind: "video", Media: "video/webm", Hash: hashOf(film), Size: 10}).Accepted)
+	assert.Equal(t, []string{attempt.Session(s.Tests[0].ID, 1), "script", "open", "Tide"}, []string{list[0].ID, list[0].Kind,
+		list[0].State, list[0].Test})
+	assert.True(t, h.result(s, 0, verdict.Passed, attempt.File{Name: "video.webm", Kind: "video", Media: "video/webm",
+		Hash: hashOf(film), Size: 10}).Accepted)
 	x.get("/sessions?state=open", &list)
 	assert.Empty(t, list)
 	x.get("/sessions?kind=script&verdict=passed", &list)
@@ -61,7 +63,8 @@ func TestAScriptsSessionThroughTheAPI(t *testing.T) {
 		body   string
 		says   string
 	}{
-		{"", 200, "0123456789", ""}, {"bytes=2-4", 206, "234", "bytes 2-4/10"}, {"bytes=7-", 206, "789", "bytes 7-9/10"}, {"bytes=-2", 206, "89", "bytes 8-9/10"}, {"bytes=12-", 416, "", "bytes */10"},
+		{"", 200, "0123456789", ""}, {"bytes=2-4", 206, "234", "bytes 2-4/10"}, {"bytes=7-", 206, "789", "bytes 7-9/10"}, {"bytes=-2", 206,
+			"89", "bytes 8-9/10"}, {"bytes=12-", 416, "", "bytes */10"},
 	} {
 		a := x.do("GET", path, x.token, nil, "Range", c.ask)
 		assert.Equal(t, c.status, a.status, c.ask)
@@ -74,11 +77,13 @@ func TestAScriptsSessionThroughTheAPI(t *testing.T) {
 	require.Equal(t, 204, x.do("POST", "/api/v1/sessions/"+id+"/note", x.token, map[string]string{"note": "ask the harbour master"}).status)
 	x.get("/sessions?text=harbour+master", &list)
 	assert.Len(t, list, 1, "notes are searched as well")
-	for q, n := range map[string]int{"browser=none": 0, "since=2020-01-01": 1, "until=2020-01-01": 0, "agent=quay": 1, "run=1": 1, "run=2": 0, "before=" + id: 0, "project=saltmarsh": 1, "device=phone": 0, "tag=none": 0, "text=%25": 0} {
+	for q, n := range map[string]int{"browser=none": 0, "since=2020-01-01": 1, "until=2020-01-01": 0, "agent=quay": 1, "run=1": 1,
+		"run=2": 0, "before=" + id: 0, "project=saltmarsh": 1, "device=phone": 0, "tag=none": 0, "text=%25": 0} {
 		x.get("/sessions?"+q, &list)
 		assert.Len(t, list, n, q)
 	}
-	for path, want := range map[string]int{"/sessions/none": 404, "/sessions?state=asleep": 422, "/sessions?since=x": 422, "/sessions/" + id + "/picture": 404, "/sessions/" + id + "/so-far/commands": 404, "/snippets?service=x": 422} {
+	for path, want := range map[string]int{"/sessions/none": 404, "/sessions?state=asleep": 422, "/sessions?since=x": 422, "/sessions/" +
+		id + "/picture": 404, "/sessions/" + id + "/so-far/commands": 404, "/snippets?service=x": 422} {
 		a := x.do("GET", "/api/v1"+path, x.token, nil)
 		assert.Equal(t, want, a.status, "%s: %s", path, a.body)
 		assert.NotEmpty(t, a.detail())
@@ -103,7 +108,8 @@ func TestAFileInPieces(t *testing.T) {
 		status       int
 		have         int64
 	}{
-		{"video.webm" + fence + "&at=0", "01234", 200, 5}, {"video.webm" + fence + "&at=9", "9", 200, 5}, {"video.webm" + fence + "&at=5", "56789", 200, 10},
+		{"video.webm" + fence + "&at=0", "01234", 200, 5}, {"video.webm" + fence + "&at=9", "9", 200, 5},
+		{"video.webm" + fence + "&at=5", "56789", 200, 10},
 		{"video.webm?fence=99&at=10", "x", 404, 0}, {"video.webm" + fence + "&at=ten", "x", 422, 0}, {"page.html" + fence, "x", 422, 0},
 		{"..%2Fvideo.webm" + fence, "x", 422, 0}, {"video.webm" + fence + fmt.Sprintf("&at=%d", lab.MaxFileBytes), "x", 200, 10},
 	} {
@@ -112,16 +118,20 @@ func TestAFileInPieces(t *testing.T) {
 		assert.Equal(t, c.have, have, c.query)
 	}
 	film, log := hashOf([]byte("0123456789")), hashOf([]byte("log"))
-	a := x.do("POST", "/api/v1/agent/sessions/"+attempt.Session(s.Tests[0].ID, 1)+"/files", x.agent, link.Handover{Fence: s.Fence, Files: []attempt.File{{Name: "video.webm", Hash: film}, {Name: "driver.log", Hash: log}}})
+	a := x.do("POST", "/api/v1/agent/sessions/"+attempt.Session(s.Tests[0].ID, 1)+"/files", x.agent, link.Handover{Fence: s.Fence,
+		Files: []attempt.File{{Name: "video.webm", Hash: film}, {Name: "driver.log", Hash: log}}})
 	require.Equal(t, 200, a.status, string(a.body))
 	assert.JSONEq(t, `{"lacking":["driver.log"]}`, string(a.body))
-	assert.Equal(t, 422, x.do("POST", "/api/v1/agent/sessions/"+attempt.Session(s.Tests[0].ID, 1)+"/files", x.agent, link.Handover{Fence: s.Fence, Files: []attempt.File{{Name: "../x", Hash: film}}}).status)
-	assert.True(t, h.result(s, 0, verdict.Passed, attempt.File{Name: "video.webm", Kind: "video", Media: "video/webm", Hash: film, Size: 10}).Accepted)
+	assert.Equal(t, 422, x.do("POST", "/api/v1/agent/sessions/"+attempt.Session(s.Tests[0].ID, 1)+"/files", x.agent,
+		link.Handover{Fence: s.Fence, Files: []attempt.File{{Name: "../x", Hash: film}}}).status)
+	assert.True(t, h.result(s, 0, verdict.Passed, attempt.File{Name: "video.webm", Kind: "video", Media: "video/webm",
+		Hash: film, Size: 10}).Accepted)
 	var list []api.SessionSummary
 	x.get("/sessions?kind=script", &list)
 	require.Len(t, list, 1)
 	assert.Equal(t, "0123456789", string(x.do("GET", "/api/v1/attempts/"+attempt.Of(list[0].ID)+"/files/video.webm", x.token, nil).body))
-	assert.Equal(t, 403, x.do("PUT", "/api/v1/agent/sessions/"+attempt.Session(s.Tests[0].ID, 1)+"/files/video.webm"+fence, x.secretOf("runner"), []byte("x")).status, "only agents send files")
+	assert.Equal(t, 403, x.do("PUT", "/api/v1/agent/sessions/"+attempt.Session(s.Tests[0].ID, 1)+"/files/video.webm"+fence,
+		x.secretOf("runner"), []byte("x")).status, "only agents send files")
 }
 
 func TestWhoMayDoWhatWithSessions(t *testing.T) {
@@ -133,11 +143,16 @@ func TestWhoMayDoWhatWithSessions(t *testing.T) {
 	}{
 		{"GET", "/sessions", viewer, "", 200}, {"GET", "/sessions", x.agent, "", 403}, {"GET", "/storage", viewer, "", 200},
 		{"POST", "/sessions/x/hand", viewer, `{"do":"reach"}`, 403}, {"POST", "/sessions/x/hand", runner, `{"do":"reach"}`, 404},
-		{"POST", "/sessions/x/verdict", viewer, `{"verdict":"passed"}`, 403}, {"POST", "/sessions/x/verdict", runner, `{"verdict":"passed"}`, 404},
-		{"POST", "/sessions/x/verdict", runner, `{"verdict":"flaky"}`, 422}, {"POST", "/sessions/x/end", viewer, `{}`, 403}, {"POST", "/sessions/x/note", viewer, `{"note":""}`, 403},
-		{"POST", "/projects/saltmarsh", runner, `{"record":{},"keep":[]}`, 403}, {"POST", "/projects/saltmarsh", x.token, `{"record":{"film":"always"},"keep":[]}`, 422},
-		{"POST", "/projects/saltmarsh", x.token, `{"record":{},"keep":[{"days":-1}]}`, 422}, {"POST", "/projects/saltmarsh", x.token, `{"record":{"video":"always"},"keep":[{"kind":"video","days":3}]}`, 204},
-		{"GET", "/projects/saltmarsh", viewer, "", 200}, {"POST", "/sweeps", runner, `{"dry":true}`, 403}, {"POST", "/sweeps", x.token, `{"dry":true}`, 200},
+		{"POST", "/sessions/x/verdict", viewer, `{"verdict":"passed"}`, 403}, {"POST", "/sessions/x/verdict", runner,
+			`{"verdict":"passed"}`, 404},
+		{"POST", "/sessions/x/verdict", runner, `{"verdict":"flaky"}`, 422}, {"POST", "/sessions/x/end", viewer, `{}`, 403},
+		{"POST", "/sessions/x/note", viewer, `{"note":""}`, 403},
+		{"POST", "/projects/saltmarsh", runner, `{"record":{},"keep":[]}`, 403}, {"POST", "/projects/saltmarsh", x.token,
+			`{"record":{"film":"always"},"keep":[]}`, 422},
+		{"POST", "/projects/saltmarsh", x.token, `{"record":{},"keep":[{"days":-1}]}`, 422}, {"POST", "/projects/saltmarsh", x.token,
+			`{"record":{"video":"always"},"keep":[{"kind":"video","days":3}]}`, 204},
+		{"GET", "/projects/saltmarsh", viewer, "", 200}, {"POST", "/sweeps", runner, `{"dry":true}`, 403}, {"POST", "/sweeps",
+			x.token, `{"dry":true}`, 200},
 	} {
 		var body any
 		if tc.body != "" {
@@ -190,7 +205,8 @@ func TestTheEndpointsErrorsAreThoseOfTheStandard(t *testing.T) {
 	}
 	a := x.do("GET", "/webdriver/status", x.token, nil)
 	assert.JSONEq(t, `{"value":{"ready":false,"message":"agents online: 0, slots free: 0"}}`, string(a.body))
-	foreign := x.do("POST", "/webdriver/session", "", `{"capabilities":{}}`, "Authorization", "Basic "+basic("x", x.token), "Origin", "http://evil.example")
+	foreign := x.do("POST", "/webdriver/session", "", `{"capabilities":{}}`, "Authorization", "Basic "+basic("x", x.token),
+		"Origin", "http://evil.example")
 	assert.Equal(t, 403, foreign.status, "a foreign page cannot use credentials that a browser remembers")
 	bidi := x.do("GET", "/webdriver/session/7/bidi/key", "", nil, "Upgrade", "websocket", "Connection", "Upgrade")
 	assert.Equal(t, 404, bidi.status)
@@ -205,7 +221,8 @@ func (x *yard) asking(options string) <-chan answer {
 	out := make(chan answer, 1)
 	token := x.secretOf("runner")
 	go func() {
-		out <- x.do("POST", httpapi.RemotePath+"/session", token, `{"capabilities":{"alwaysMatch":{"browserName":"chromium","pane:options":`+options+`}}}`)
+		out <- x.do("POST", httpapi.RemotePath+"/session", token, `{"capabilities":{"alwaysMatch":{"browserName":"chromium","pane:options":`+
+			options+`}}}`)
 	}()
 	return out
 }

@@ -44,7 +44,7 @@ type (
 	}
 	pictureIn struct {
 		ID    string `path:"id" json:"-"`
-		After int    `query:"after" json:"-" description:"number of the picture that is known: the answer waits for another; 204 when none comes for a while"`
+		After int    `query:"after" json:"-" description:"number of the known picture: another is waited for; 204 if none comes"`
 	}
 	soFarIn struct {
 		ID   string `path:"id" json:"-"`
@@ -55,7 +55,8 @@ type (
 
 // streams registers the operations whose bodies are not JSON.
 func (a *server) streams() {
-	a.doc.operation("GET", "/schedules.ics", api.Viewer, "The schedules as iCalendar; Basic authorisation with a token as the password will do", nil, nil)
+	a.doc.operation("GET", "/schedules.ics", api.Viewer,
+		"The schedules as iCalendar; Basic authorisation with a token as the password will do", nil, nil)
 	a.app.Get(Prefix+"/schedules.ics", a.calendar)
 
 	raw(a, "GET", "/runs/{number}", api.Viewer, "A run with its wall", new(api.Run), a.wall)
@@ -64,7 +65,8 @@ func (a *server) streams() {
 	raw(a, "GET", "/events", api.Viewer, "Events of all runs and the fleet (text/event-stream)", nil, a.eventsOfAll)
 	raw(a, "GET", "/attempts/{attempt}/files/{name}", api.Viewer, "A file of an attempt", nil, a.file)
 	raw(a, "GET", "/sessions/{id}/picture", api.Viewer, "What an open session shows (JPEG or PNG)", nil, a.picture)
-	raw(a, "GET", "/sessions/{id}/so-far/{kind}", api.Viewer, "Commands or console of an open session, one JSON object in a line", nil, a.soFar)
+	raw(a, "GET", "/sessions/{id}/so-far/{kind}", api.Viewer, "Commands or console of an open session, one JSON object in a line", nil,
+		a.soFar)
 
 	raw(a, "HEAD", "/bundles/{hash}", api.Runner, "Ask whether a bundle is here", nil, a.hasBundle)
 	raw(a, "PUT", "/bundles/{hash}", api.Runner, "Send a bundle (tar, gzip)", nil, a.putBundle)

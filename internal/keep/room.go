@@ -25,7 +25,8 @@ func (k *Keeper) measure() api.Storage {
 	}
 	st.Free, st.Total = u.Free, u.Total
 	if st.Free < st.Need {
-		st.Full = fmt.Sprintf("The service's disk is nearly full (%s free, %s needed): no recordings are taken or kept until there is room. Verdicts and steps are kept. pane sweep makes room; pane keep says for how long recordings stay.",
+		st.Full = fmt.Sprintf("The service's disk is nearly full (%s free, %s needed): no recordings are taken or kept until there is "+
+			"room. Verdicts and steps are kept. pane sweep makes room; pane keep says for how long recordings stay.",
 			humanize.IBytes(st.Free), humanize.IBytes(st.Need))
 	}
 	return st

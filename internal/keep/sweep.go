@@ -141,10 +141,12 @@ type sweeping struct {
 
 // Oldest implements retain.Records.
 func (x *sweeping) Oldest(h retain.Heap, before time.Time, skip int) ([]retain.File, error) {
-	rows, err := x.k.store.OldFiles(x.ctx, store.Heap{Project: h.Project, Kind: string(h.Kind), Verdict: string(h.Verdict)}, store.Millis(before), skip, sweepBatch)
+	rows, err := x.k.store.OldFiles(x.ctx, store.Heap{Project: h.Project, Kind: string(h.Kind), Verdict: string(h.Verdict)},
+		store.Millis(before), skip, sweepBatch)
 	out := make([]retain.File, len(rows))
 	for i, f := range rows {
-		out[i] = retain.File{Attempt: f.Attempt, Name: f.Name, Project: h.Project, Kind: h.Kind, Verdict: h.Verdict, Size: f.Size, At: store.Time(f.At)}
+		out[i] = retain.File{Attempt: f.Attempt, Name: f.Name, Project: h.Project, Kind: h.Kind, Verdict: h.Verdict,
+			Size: f.Size, At: store.Time(f.At)}
 		x.hash[[2]string{f.Attempt, f.Name}] = f.Hash
 	}
 	return out, err
@@ -155,7 +157,8 @@ func (x *sweeping) Drop(doomed []retain.Doomed) (gone bool, err error) {
 	for _, d := range doomed {
 		x.out.Count, x.out.Bytes = x.out.Count+1, x.out.Bytes+d.Size
 		if len(x.out.Files) < maxSwept {
-			x.out.Files = append(x.out.Files, api.SweptFile{Session: attempt.Session(d.Attempt, 1), Name: d.Name, Kind: d.Kind, Project: d.Project, Verdict: d.Verdict, Size: d.Size, Why: d.Why})
+			x.out.Files = append(x.out.Files, api.SweptFile{Session: attempt.Session(d.Attempt, 1), Name: d.Name, Kind: d.Kind,
+				Project: d.Project, Verdict: d.Verdict, Size: d.Size, Why: d.Why})
 		}
 	}
 	if x.out.Dry {

@@ -78,7 +78,8 @@ func (lab *Lab) Hello(h link.Hello) (link.Welcome, error) {
 	defer lab.mu.Unlock()
 	maps.DeleteFunc(lab.tickets, func(_ string, t ticket) bool { return lab.now().After(t.expires) })
 	if len(lab.tickets) >= maxTickets {
-		return link.Welcome{}, api.Errorf(api.Conflict, "%d agents have introduced themselves and opened no link: try again in a minute", maxTickets)
+		return link.Welcome{}, api.Errorf(api.Conflict, "%d agents have introduced themselves and opened no link: try again in a minute",
+			maxTickets)
 	}
 	lab.tickets[t] = ticket{h, lab.now().Add(ticketLife)}
 	return link.Welcome{Ticket: t}, nil
@@ -327,7 +328,8 @@ func (lab *Lab) attemptOf(run *liveRun, pane int, r link.Result, packed store.De
 	if c := lab.agents[r.Agent]; c != nil {
 		system = c.machine.OS
 	}
-	return store.Attempt{ID: r.ID, Run: run.view.Number, Pane: pane, Test: r.Test, Number: r.Attempt, Sessions: min(max(0, r.Sessions), attempt.MaxSessions), Fence: r.Fence, Agent: r.Agent,
+	return store.Attempt{ID: r.ID, Run: run.view.Number, Pane: pane, Test: r.Test, Number: r.Attempt, Sessions: min(max(0, r.Sessions),
+		attempt.MaxSessions), Fence: r.Fence, Agent: r.Agent,
 		Verdict: string(r.Verdict), Message: r.Message, StartedAt: r.StartedAt, TookMS: r.TookMS, OpenedMS: r.Detail.StartMS,
 		RanOn: store.JSON(ranOn{attempt.Clip(r.Detail.Browser, maxRanOn), attempt.Clip(r.Detail.Version, maxRanOn),
 			attempt.Clip(system, maxRanOn), attempt.Clip(r.Detail.Device, maxRanOn)}), Detail: packed}
@@ -389,10 +391,12 @@ func (lab *Lab) deliver(lease dispatch.Lease) {
 	}
 	p := r.view.Panes[l.Pane]
 	slice := link.Slice{Fence: l.Fence, Run: r.view.Number, Project: r.view.Project, Suite: r.view.Suite, Pane: l.Pane, Label: p.Label,
-		Values: p.Values, Device: r.terms.Profiles[l.Pane], Keep: r.view.Request.Browser == api.Kept, Bundle: r.view.Request.Bundle, Marker: r.terms.Marker, Base: r.view.Base, Vars: maps.Clone(r.terms.Vars), TestLimitMS: limit,
+		Values: p.Values, Device: r.terms.Profiles[l.Pane], Keep: r.view.Request.Browser == api.Kept, Bundle: r.view.Request.Bundle,
+		Marker: r.terms.Marker, Base: r.view.Base, Vars: maps.Clone(r.terms.Vars), TestLimitMS: limit,
 		Record: lab.keeper.Recorded(r.terms.Record), Secrets: maps.Clone(r.terms.Secrets)}
 	for i, t := range l.Tests {
-		slice.Tests = append(slice.Tests, link.SliceTest{Index: t, Name: r.view.Tests[t].Name, File: r.view.Tests[t].File, Attempt: l.Attempt[i], ID: l.ids[i]})
+		slice.Tests = append(slice.Tests, link.SliceTest{Index: t, Name: r.view.Tests[t].Name, File: r.view.Tests[t].File,
+			Attempt: l.Attempt[i], ID: l.ids[i]})
 	}
 	lab.mu.Unlock()
 	lab.tasks.Go(func() {
@@ -438,7 +442,8 @@ func (lab *Lab) Agents() []api.Agent {
 	out := []api.Agent{}
 	for _, name := range slices.Sorted(maps.Keys(lab.agents)) {
 		a := lab.agents[name]
-		v := api.Agent{Name: name, Online: a.link != nil, Machine: a.machine, Slots: a.machine.Slots, LastSeen: api.At(store.Millis(a.lastSeen)), Work: []api.AgentWork{}}
+		v := api.Agent{Name: name, Online: a.link != nil, Machine: a.machine, Slots: a.machine.Slots,
+			LastSeen: api.At(store.Millis(a.lastSeen)), Work: []api.AgentWork{}}
 		load := lab.machine.Load(name)
 		v.Used, v.Draining, v.Away, v.RestEnds, v.Advice = load.Used, a.draining, load.Away, api.At(store.Millis(load.RestUntil)), a.advice
 		for _, fence := range slices.Sorted(maps.Keys(lab.leases)) {

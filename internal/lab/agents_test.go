@@ -20,7 +20,8 @@ func TestWhatAnAgentSaysItRanOnIsShort(t *testing.T) {
 	y.join("quay")
 	y.submit(1, 1, api.RunRequest{})
 	for _, g := range y.granted("quay") {
-		got, err := y.Result(link.Result{ID: g.ids[0], Fence: g.Fence, Test: g.Tests[0], Agent: "quay", Verdict: verdict.Passed, StartedAt: y.now.UnixMilli(), Sessions: 1,
+		got, err := y.Result(link.Result{ID: g.ids[0], Fence: g.Fence, Test: g.Tests[0], Agent: "quay", Verdict: verdict.Passed,
+			StartedAt: y.now.UnixMilli(), Sessions: 1,
 			Detail: attempt.Detail{Browser: strings.Repeat("kestrel", 100_000), Version: strings.Repeat("1", 1<<20)}})
 		require.NoError(t, err)
 		require.True(t, got.Accepted)

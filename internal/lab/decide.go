@@ -28,7 +28,8 @@ type effects struct {
 // applyLocked books decisions in memory and puts their records, after those in
 // extra, in line for the writer.
 func (lab *Lab) applyLocked(ds []dispatch.Decision, extra ...store.Stmt) *effects {
-	b := &booking{lab: lab, effects: &effects{}, batch: extra, now: store.Millis(lab.now()), touched: map[*liveRun]bool{}, ended: map[int64]grant{}, opened: map[string]bool{}}
+	b := &booking{lab: lab, effects: &effects{}, batch: extra, now: store.Millis(lab.now()), touched: map[*liveRun]bool{},
+		ended: map[int64]grant{}, opened: map[string]bool{}}
 	for _, d := range ds {
 		if x := lab.remotes[lab.runOfDecision(d)]; x != nil {
 			b.batch = append(b.batch, lab.applyRemoteLocked(x, d, b.effects)...)

@@ -119,7 +119,8 @@ func TestAWideRunIsCancelledInOneEvent(t *testing.T) {
 }
 
 func TestAFewCellsComeWithTheirEvent(t *testing.T) {
-	r := &liveRun{view: api.Run{RunSummary: api.RunSummary{ID: "r"}, Panes: []api.Pane{{Index: 0}, {Index: 1}}, Cells: [][]api.Cell{make([]api.Cell, 400), make([]api.Cell, 400)}}}
+	r := &liveRun{view: api.Run{RunSummary: api.RunSummary{ID: "r"}, Panes: []api.Pane{{Index: 0}, {Index: 1}},
+		Cells: [][]api.Cell{make([]api.Cell, 400), make([]api.Cell, 400)}}}
 	e := &effects{}
 	e.cell(r, 1, 3)
 	r.view.Cells[1][3].State = api.Running

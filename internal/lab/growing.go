@@ -130,11 +130,13 @@ func (r *liveRun) grow(x *remoteSession, test string, tags []string) []store.Stm
 	var newPane *store.Pane
 	var newTest *store.Test
 	if x.pane == len(v.Panes) {
-		v.Panes = append(v.Panes, api.Pane{Index: x.pane, Key: combo.Key(x.values), Label: x.order.Label, Values: x.values, Needs: x.needs, State: api.Queued,
+		v.Panes = append(v.Panes, api.Pane{Index: x.pane, Key: combo.Key(x.values), Label: x.order.Label, Values: x.values,
+			Needs: x.needs, State: api.Queued,
 			Counts: verdict.Counts{}, Agents: []string{}})
 		v.RunSummary.Panes = append(v.RunSummary.Panes, api.PaneGlance{Label: x.order.Label, State: api.Queued})
 		v.Cells = append(v.Cells, slices.Repeat([]api.Cell{{State: api.Undealt}}, len(v.Tests)))
-		newPane = &store.Pane{Index: x.pane, Key: combo.Key(x.values), Label: x.order.Label, Values: store.JSON(x.values), Needs: store.JSON(x.needs), Dealt: "[]"}
+		newPane = &store.Pane{Index: x.pane, Key: combo.Key(x.values), Label: x.order.Label, Values: store.JSON(x.values),
+			Needs: store.JSON(x.needs), Dealt: "[]"}
 	}
 	if x.test == len(v.Tests) {
 		row := r.admit(suite.Case{Name: test, Tags: tags})
@@ -147,7 +149,8 @@ func (r *liveRun) grow(x *remoteSession, test string, tags []string) []store.Stm
 func (r *liveRun) admit(c suite.Case) store.Test {
 	v := &r.view
 	index := len(v.Tests)
-	v.Tests = append(v.Tests, api.Test{Index: index, Name: c.Name, File: c.File, Tags: append([]string{}, c.Tags...), Locks: append([]string{}, c.Locks...)})
+	v.Tests = append(v.Tests, api.Test{Index: index, Name: c.Name, File: c.File, Tags: append([]string{}, c.Tags...),
+		Locks: append([]string{}, c.Locks...)})
 	for i := range v.Cells {
 		v.Cells[i] = append(v.Cells[i], api.Cell{State: api.Undealt})
 	}

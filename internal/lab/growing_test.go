@@ -19,14 +19,16 @@ func TestARunTakesMoreTestsWhileItGoesOn(t *testing.T) {
 	y := openYard(t, t.TempDir())
 	y.join("quay")
 	run := y.submit(2, 1, api.RunRequest{})
-	found := []suite.Case{{Name: "Berth 001"}, {Name: "Found on the way", File: "t/found.js", Tags: []string{"late"}, Locks: []string{"the crane"}}, {Name: "Found as well"}}
+	found := []suite.Case{{Name: "Berth 001"}, {Name: "Found on the way", File: "t/found.js", Tags: []string{"late"},
+		Locks: []string{"the crane"}}, {Name: "Found as well"}}
 	require.NoError(t, y.Extend(run.ID, 1, found))
 	require.NoError(t, y.Extend(run.ID, 1, found), "what it has already changes nothing")
 	check := func(again string) {
 		now, err := y.Run(t.Context(), run.Number)
 		require.NoError(t, err)
 		require.Len(t, now.Tests, 4, again)
-		assert.Equal(t, api.Test{Index: 2, Name: "Found on the way", File: "t/found.js", Tags: []string{"late"}, Locks: []string{"the crane"}}, now.Tests[2])
+		assert.Equal(t, api.Test{Index: 2, Name: "Found on the way", File: "t/found.js", Tags: []string{"late"},
+			Locks: []string{"the crane"}}, now.Tests[2])
 		assert.Equal(t, []int{2, 4}, []int{now.Panes[0].Counts.Total(), now.Panes[1].Counts.Total()}, again)
 		assert.Equal(t, api.Undealt, now.Cells[0][2].State, again)
 	}

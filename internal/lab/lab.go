@@ -120,8 +120,9 @@ func New(c Config) (*Lab, error) {
 	}
 	lab := &Lab{
 		store: c.Store, blobs: c.Blobs, grown: grown, keeper: c.Keeper, log: c.Log, now: c.Clock, hub: newHub(), sessionLife: c.SessionLife,
-		config: c.Dispatch, live: map[string]*liveRun{}, growing: map[string]*liveRun{}, remotes: map[string]*remoteSession{}, scripts: map[string]scriptSession{},
-		leases: map[int64]grant{}, agents: map[string]*agentConn{}, tickets: map[string]ticket{},
+		config: c.Dispatch, live: map[string]*liveRun{}, growing: map[string]*liveRun{}, remotes: map[string]*remoteSession{},
+		scripts: map[string]scriptSession{},
+		leases:  map[int64]grant{}, agents: map[string]*agentConn{}, tickets: map[string]ticket{},
 		fatal: make(chan error, 1), stop: make(chan struct{}),
 	}
 	lab.stats = newStats(lab)

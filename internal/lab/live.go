@@ -143,7 +143,8 @@ func (r *liveRun) attempted(a store.Attempt) {
 // record is the row of a cell.
 func (r *liveRun) record(pane, test int) store.Cell {
 	c := r.view.Cells[pane][test]
-	return store.Cell{Run: r.view.Number, Pane: pane, Test: test, Verdict: string(c.Verdict), Attempts: c.Attempts, TookMS: c.TookMS, Agent: c.Agent,
+	return store.Cell{Run: r.view.Number, Pane: pane, Test: test, Verdict: string(c.Verdict), Attempts: c.Attempts,
+		TookMS: c.TookMS, Agent: c.Agent,
 		Why: c.Why, Message: c.Message}
 }
 
@@ -319,7 +320,8 @@ func (lab *Lab) Start(o Order) (api.Run, error) {
 		return api.Run{}, err
 	}
 	lab.expect()
-	lab.log.Info("run submitted", "run", row.Number, "suite", row.Suite, "matrix", row.Matrix, "panes", len(o.Panes), "tests", len(tests), "by", row.By)
+	lab.log.Info("run submitted", "run", row.Number, "suite", row.Suite, "matrix", row.Matrix, "panes", len(o.Panes),
+		"tests", len(tests), "by", row.By)
 	lab.mu.Lock()
 	defer lab.mu.Unlock()
 	return r.copy(), nil

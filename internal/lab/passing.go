@@ -33,7 +33,8 @@ const watchAfter = time.Second
 // Command passes a command of a session on to its agent; the request's address
 // and the answer are the caller's. watch begins to watch the client of a command
 // that takes long. An error is a *webdriver.Error.
-func (lab *Lab) Command(who api.Who, id, path string, req *fasthttp.Request, resp *fasthttp.Response, watch func() (gone <-chan struct{}, stop func())) error {
+func (lab *Lab) Command(who api.Who, id, path string, req *fasthttp.Request, resp *fasthttp.Response,
+	watch func() (gone <-chan struct{}, stop func())) error {
 	conn, err := lab.sessionLink(who.TokenID, id)
 	if err != nil {
 		return err
@@ -57,7 +58,8 @@ func (lab *Lab) Command(who api.Who, id, path string, req *fasthttp.Request, res
 		}
 	}()
 	if err := conn.Do(req, resp, time.Hour); err != nil {
-		return webdriver.Errorf(webdriver.UnknownError, "the agent of session %s did not answer: %v; whether the command was carried out is not known", id, err)
+		return webdriver.Errorf(webdriver.UnknownError, "the agent of session %s did not answer: %v; whether the command was carried out "+
+			"is not known", id, err)
 	}
 	return nil
 }
@@ -120,7 +122,8 @@ func ask(a *link.Agent, method, path string, body any, limit time.Duration) (sai
 	if err := a.Do(req, resp, limit); err != nil {
 		return said{}, err
 	}
-	return said{resp.StatusCode(), string(resp.Header.ContentType()), bytes.Clone(resp.Header.Peek(link.PictureHeader)), bytes.Clone(resp.Body())}, nil
+	return said{resp.StatusCode(), string(resp.Header.ContentType()), bytes.Clone(resp.Header.Peek(link.PictureHeader)),
+		bytes.Clone(resp.Body())}, nil
 }
 
 // text is the answer in words, at most 200 bytes of it.

@@ -124,7 +124,8 @@ func (lab *Lab) adopt(l lostSession) {
 			continue
 		}
 		came[kind] = true
-		batch = append(batch, store.AddFile(store.File{Attempt: attempt.Of(l.id), Session: attempt.NumberOf(l.id), Name: f.Name, Kind: string(kind), Media: media, Hash: hash, Size: size}))
+		batch = append(batch, store.AddFile(store.File{Attempt: attempt.Of(l.id), Session: attempt.NumberOf(l.id), Name: f.Name,
+			Kind: string(kind), Media: media, Hash: hash, Size: size}))
 	}
 	l.detail.Lacking = lostRecordings(l.detail.Record, came)
 	err = errors.Join(err, lab.store.Write(append(batch, store.Amend(attempt.Of(l.id), walls.Pack(l.detail))...)...))

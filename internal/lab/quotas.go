@@ -63,7 +63,8 @@ func (lab *Lab) SetQuota(ctx context.Context, req api.QuotaRequest) ([]api.Quota
 	case dispatch.OfCombination:
 		needs, err := fleet.ParseNeeds(strings.Fields(req.Name))
 		if err != nil || len(needs) == 0 {
-			return nil, api.Errorf(api.Invalid, "name: expected values of a combination such as \"browser=webkitgtk mode=headed\", found %q", req.Name)
+			return nil, api.Errorf(api.Invalid, "name: expected values of a combination such as \"browser=webkitgtk mode=headed\", found %q",
+				req.Name)
 		}
 		for axis, v := range needs {
 			if len(v) != 1 {
@@ -85,7 +86,8 @@ func (lab *Lab) SetQuota(ctx context.Context, req api.QuotaRequest) ([]api.Quota
 	case req.Weight == 0 && req.Slots == 0:
 		return nil, api.Errorf(api.Invalid, "expected slots or a weight; DELETE removes a quota")
 	}
-	row := store.Quota{ID: store.NewID(), Kind: string(req.Kind), Name: req.Name, Values: store.JSON(values), Slots: req.Slots, Weight: req.Weight}
+	row := store.Quota{ID: store.NewID(), Kind: string(req.Kind), Name: req.Name, Values: store.JSON(values),
+		Slots: req.Slots, Weight: req.Weight}
 	return lab.changeQuotas(ctx, store.SaveQuota(row))
 }
 

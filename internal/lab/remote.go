@@ -65,7 +65,8 @@ type remoteAnswer struct {
 // NewSession opens a session for a runner. It waits for a slot as all work does;
 // gone is closed when the client has gone away. The value is that of the New
 // Session command; an error is a *webdriver.Error.
-func (lab *Lab) NewSession(ctx context.Context, who api.Who, body []byte, gone <-chan struct{}) (id, key string, given map[string]any, err error) {
+func (lab *Lab) NewSession(ctx context.Context, who api.Who, body []byte, gone <-chan struct{}) (id, key string,
+	given map[string]any, err error) {
 	x, err := lab.askSession(ctx, who, body)
 	if err != nil {
 		return "", "", nil, err
@@ -173,7 +174,8 @@ func (lab *Lab) askSession(ctx context.Context, who api.Who, body []byte) (*remo
 		name = o.Test
 	}
 	x.order = link.Session{ID: id, Project: o.Project, Name: name, Values: want.Values, Label: want.Label(), Asked: want.Caps,
-		IdleMS: o.Idle().Milliseconds(), LifeMS: lab.sessionLife.Milliseconds(), Record: record.Over(o.Record, settled.Record, record.Default(true)), Secrets: secrets}
+		IdleMS: o.Idle().Milliseconds(), LifeMS: lab.sessionLife.Milliseconds(), Record: record.Over(o.Record, settled.Record,
+			record.Default(true)), Secrets: secrets}
 	if o.Device != "" {
 		profile, err := device.Find(o.Device)
 		if err != nil {
@@ -185,7 +187,8 @@ func (lab *Lab) askSession(ctx context.Context, who api.Who, body []byte) (*remo
 	mask := recording.NewMask(secrets...)
 	asked, _ := json.Marshal(caps)
 	x.row = store.Session{ID: x.order.ID, Name: name, Tags: store.List(o.Tags), By: who.Person(), TokenID: who.TokenID,
-		Browser: want.Values["browser"], Device: o.Device, OS: want.Values["os"], Asked: string(mask.JSON(withoutSecrets(asked))), Options: store.JSON(o), State: waitingState}
+		Browser: want.Values["browser"], Device: o.Device, OS: want.Values["os"], Asked: string(mask.JSON(withoutSecrets(asked))),
+		Options: store.JSON(o), State: waitingState}
 	if err := lab.enqueue(ctx, x, o); err != nil {
 		return nil, err
 	}
@@ -308,7 +311,8 @@ func (lab *Lab) applyRemoteLocked(x *remoteSession, d dispatch.Decision, e *effe
 				lost.Record = x.order.Record
 				e.lost = append(e.lost, lostSession{x.row.ID, lost})
 			}
-			batch = append(batch, lab.endLocked(x, link.Result{ID: x.row.ID, Agent: x.row.Agent, Verdict: d.Verdict, Message: cmp.Or(x.message, how), StartedAt: now,
+			batch = append(batch, lab.endLocked(x, link.Result{ID: x.row.ID, Agent: x.row.Agent, Verdict: d.Verdict,
+				Message: cmp.Or(x.message, how), StartedAt: now,
 				Detail: lost}, walls.Pack(lost), e)...)
 		}
 	}
@@ -380,7 +384,8 @@ func (lab *Lab) openRemote(x *remoteSession, l dispatch.Lease, conn *link.Agent)
 		err = fmt.Errorf("status %d", status)
 	}
 	if err != nil {
-		fault = link.SessionFault{Code: webdriver.SessionNotCreated, Lab: true, Message: fmt.Sprintf("agent %s did not open the session: %v", l.Agent, err)}
+		fault = link.SessionFault{Code: webdriver.SessionNotCreated, Lab: true, Message: fmt.Sprintf("agent %s did not open the session: %v",
+			l.Agent, err)}
 		select {
 		case <-conn.Done(): // it may only have lost its link: the lease lives until it expires
 			return
@@ -414,7 +419,8 @@ func (lab *Lab) opened(x *remoteSession, l dispatch.Lease, open link.SessionOpen
 		lab.mu.Unlock()
 		return // the lease ended meanwhile; the agent is told to drop it
 	}
-	x.row.State, x.row.OpenedAt, x.row.Browser, x.row.Version, x.row.Agent = openState, store.Millis(lab.now()), open.Browser, open.Version, l.Agent
+	x.row.State, x.row.OpenedAt, x.row.Browser, x.row.Version, x.row.Agent = openState, store.Millis(lab.now()),
+		open.Browser, open.Version, l.Agent
 	if a := lab.agents[l.Agent]; a != nil {
 		x.row.OS = a.machine.OS
 	}
@@ -502,7 +508,8 @@ func (lab *Lab) takeUpRemotes(ctx context.Context) error {
 			lab.store.Enqueue(store.EndSession(row))
 			continue
 		}
-		x := &remoteSession{row: row, run: r, pane: row.Pane, test: row.Test, needs: r.view.Panes[row.Pane].Needs, values: r.view.Panes[row.Pane].Values,
+		x := &remoteSession{row: row, run: r, pane: row.Pane, test: row.Test, needs: r.view.Panes[row.Pane].Needs,
+			values: r.view.Panes[row.Pane].Values,
 			waiter: make(chan remoteAnswer, 1)}
 		x.order.Label = r.view.Panes[row.Pane].Label
 		lab.remotes[row.ID] = x

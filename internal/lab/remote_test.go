@@ -57,7 +57,8 @@ func TestAStartTakesUpEachRunByItself(t *testing.T) {
 			lease = g
 		}
 	}
-	got, err := y.Result(link.Result{ID: lease.ids[0], Fence: lease.Fence, Test: lease.Tests[0], Attempt: 1, Agent: "quay", Verdict: verdict.Passed})
+	got, err := y.Result(link.Result{ID: lease.ids[0], Fence: lease.Fence, Test: lease.Tests[0], Attempt: 1,
+		Agent: "quay", Verdict: verdict.Passed})
 	require.NoError(t, err)
 	require.True(t, got.Accepted)
 	delete(y.orders, gone.ID)
@@ -166,15 +167,20 @@ func TestNoAnswerMakesAnAgentDropAResultThatIsNotOnDisk(t *testing.T) {
 func TestBothCapabilityProcessorsAgree(t *testing.T) {
 	y := openYard(t, t.TempDir())
 	y.mu.Lock()
-	a := &agentConn{name: "quay", instance: "quay", machine: fleet.Machine{OS: "linux", Slots: 2, Browsers: []fleet.Browser{{Name: "firefox", Engine: "gecko", Version: "153.7.0", Fits: true}}}}
+	a := &agentConn{name: "quay", instance: "quay", machine: fleet.Machine{OS: "linux", Slots: 2,
+		Browsers: []fleet.Browser{{Name: "firefox", Engine: "gecko", Version: "153.7.0", Fits: true}}}}
 	y.agents["quay"] = a
 	e := y.applyLocked(y.machine.Join(y.now, a.forDispatch(), nil))
 	y.mu.Unlock()
 	require.NoError(t, y.carryOut(e))
-	offer := webdriver.Offer{Browser: "firefox", Version: "153.7.0", Platform: "linux", BiDi: true, Insecure: true, Others: webdriver.OtherPrefixes("gecko")}
-	pool := map[string][]any{"browserName": {"firefox", "chromium", "puffin"}, "browserVersion": {"153", "153.7.0", "15", "140"}, "platformName": {"linux", "LINUX", "windows", "mac"},
-		"acceptInsecureCerts": {true, false}, "webSocketUrl": {true, false}, "strictFileInteractability": {true, false}, "pageLoadStrategy": {"none", "eager"},
-		"moz:firefoxOptions": {map[string]any{}}, "goog:chromeOptions": {map[string]any{}}, "test:extension": {"abc", 123.0, false, map[string]any{"key": "value"}}}
+	offer := webdriver.Offer{Browser: "firefox", Version: "153.7.0", Platform: "linux", BiDi: true, Insecure: true,
+		Others: webdriver.OtherPrefixes("gecko")}
+	pool := map[string][]any{"browserName": {"firefox", "chromium", "puffin"}, "browserVersion": {"153", "153.7.0", "15", "140"},
+		"platformName":        {"linux", "LINUX", "windows", "mac"},
+		"acceptInsecureCerts": {true, false}, "webSocketUrl": {true, false}, "strictFileInteractability": {true, false},
+		"pageLoadStrategy":   {"none", "eager"},
+		"moz:firefoxOptions": {map[string]any{}}, "goog:chromeOptions": {map[string]any{}}, "test:extension": {"abc", 123.0, false,
+			map[string]any{"key": "value"}}}
 	names := slices.Sorted(maps.Keys(pool))
 	rapid.Check(t, func(t *rapid.T) {
 		draw := func() webdriver.Capabilities {
@@ -206,7 +212,8 @@ func TestUnknownTestsAreGuessedFromTheOthers(t *testing.T) {
 	for range 6 {
 		for _, g := range y.granted("quay") {
 			for i, test := range g.Tests {
-				_, err := y.Result(link.Result{ID: g.ids[i], Fence: g.Fence, Test: test, Agent: "quay", Verdict: verdict.Passed, TookMS: 2000 + int64(test)})
+				_, err := y.Result(link.Result{ID: g.ids[i], Fence: g.Fence, Test: test, Agent: "quay",
+					Verdict: verdict.Passed, TookMS: 2000 + int64(test)})
 				require.NoError(t, err)
 			}
 		}

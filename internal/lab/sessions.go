@@ -62,7 +62,8 @@ func (lab *Lab) Sessions(ctx context.Context, f api.SessionFilter) (out []api.Se
 	if f.Limit <= 0 || f.Limit > 200 {
 		f.Limit = 50
 	}
-	rows, err := lab.store.Sessions(ctx, store.SessionFilter{Text: f.Text, Run: f.Run, Test: f.Test, Tag: f.Tag, Browser: f.Browser, Device: f.Device, Verdict: f.Verdict,
+	rows, err := lab.store.Sessions(ctx, store.SessionFilter{Text: f.Text, Run: f.Run, Test: f.Test, Tag: f.Tag, Browser: f.Browser,
+		Device: f.Device, Verdict: f.Verdict,
 		State: f.State, Project: f.Project, Kind: f.Kind, Agent: f.Agent, Since: since, Until: until, Before: f.Before, Limit: f.Limit})
 	if err != nil {
 		return nil, err
@@ -83,8 +84,10 @@ func (lab *Lab) Sessions(ctx context.Context, f api.SessionFilter) (out []api.Se
 }
 
 func sessionOf(row store.SessionRow) api.SessionSummary {
-	v := api.SessionSummary{ID: row.ID, Kind: row.Kind, Name: row.Name, Test: row.TestName, TestAt: row.Test, Run: row.Run, RunName: row.RunName, Project: row.Project,
-		Pane: row.Pane, Label: row.Label, Attempt: row.Number, By: row.By, Agent: row.Agent, Browser: row.Browser, Version: row.Version, OS: row.OS, Device: row.Device,
+	v := api.SessionSummary{ID: row.ID, Kind: row.Kind, Name: row.Name, Test: row.TestName, TestAt: row.Test, Run: row.Run,
+		RunName: row.RunName, Project: row.Project,
+		Pane: row.Pane, Label: row.Label, Attempt: row.Number, By: row.By, Agent: row.Agent, Browser: row.Browser, Version: row.Version,
+		OS: row.OS, Device: row.Device,
 		State: row.State, Verdict: verdict.Verdict(row.Verdict), Message: row.Message, End: row.How, Note: row.Note,
 		QueuedAt: api.At(row.QueuedAt), OpenedAt: api.At(row.OpenedAt), EndedAt: api.At(row.EndedAt)}
 	_ = json.Unmarshal([]byte(row.Tags), &v.Tags) // written by the service itself
@@ -97,7 +100,8 @@ func (lab *Lab) sessionRow(ctx context.Context, id string) (store.SessionRow, er
 	r := lab.live[x.run]
 	lab.mu.Unlock()
 	if open && r != nil {
-		return store.SessionRow{}, api.Errorf(api.Conflict, "session %s serves a script: cancel run %d instead, or wait for its end", id, r.view.Number)
+		return store.SessionRow{}, api.Errorf(api.Conflict, "session %s serves a script: cancel run %d instead, or wait for its end", id,
+			r.view.Number)
 	}
 	row, err := lab.store.SessionByID(ctx, id)
 	return row, walls.NotFound(err, "there is no session %.80q", id)
@@ -107,7 +111,8 @@ func (lab *Lab) sessionRow(ctx context.Context, id string) (store.SessionRow, er
 func (lab *Lab) Session(ctx context.Context, id string) (api.Session, error) {
 	lab.mu.Lock()
 	if x, ok := lab.scripts[id]; ok && lab.live[x.run] != nil {
-		v := api.Session{AttemptID: attempt.Of(id), SessionSummary: lab.openScript(id, x, lab.live[x.run]), Asked: json.RawMessage("{}"), Files: []attempt.File{}, Attempts: []api.AttemptGlance{}}
+		v := api.Session{AttemptID: attempt.Of(id), SessionSummary: lab.openScript(id, x, lab.live[x.run]), Asked: json.RawMessage("{}"),
+			Files: []attempt.File{}, Attempts: []api.AttemptGlance{}}
 		lab.mu.Unlock()
 		return v, nil
 	}
@@ -116,7 +121,8 @@ func (lab *Lab) Session(ctx context.Context, id string) (api.Session, error) {
 	if err != nil {
 		return api.Session{}, err
 	}
-	v := api.Session{AttemptID: attempt.Of(id), SessionSummary: sessionOf(row), Asked: json.RawMessage(row.Asked), Files: []attempt.File{}, Attempts: []api.AttemptGlance{}}
+	v := api.Session{AttemptID: attempt.Of(id), SessionSummary: sessionOf(row), Asked: json.RawMessage(row.Asked), Files: []attempt.File{},
+		Attempts: []api.AttemptGlance{}}
 	if err := json.Unmarshal([]byte(row.Options), &v.Options); err != nil {
 		return v, fmt.Errorf("records of session %s: %w", id, err)
 	}
@@ -155,7 +161,8 @@ func (lab *Lab) Session(ctx context.Context, id string) (api.Session, error) {
 		return v, err
 	}
 	for _, o := range all {
-		v.Attempts = append(v.Attempts, api.AttemptGlance{ID: o.ID, Number: o.Number, Verdict: verdict.Verdict(o.Verdict), Sessions: walls.SessionsOf(o)})
+		v.Attempts = append(v.Attempts, api.AttemptGlance{ID: o.ID, Number: o.Number, Verdict: verdict.Verdict(o.Verdict),
+			Sessions: walls.SessionsOf(o)})
 	}
 	return v, nil
 }
@@ -320,8 +327,10 @@ func (lab *Lab) openScriptsLocked(f api.SessionFilter, since, until int64) []api
 		}
 		v := lab.openScript(id, x, r)
 		text := strings.ToLower(strings.Join([]string{v.Name, v.RunName, v.Project, v.Label, v.By, fmt.Sprintf("#%d", v.Run)}, " "))
-		if (f.Run == 0 || f.Run == v.Run) && strings.Contains(text, strings.ToLower(f.Text)) && strings.Contains(strings.ToLower(v.Test), strings.ToLower(f.Test)) &&
-			(f.Tag == "" || slices.Contains(v.Tags, f.Tag)) && (f.Browser == "" || f.Browser == v.Browser) && (f.Device == "" || f.Device == v.Device) &&
+		if (f.Run == 0 || f.Run == v.Run) && strings.Contains(text, strings.ToLower(f.Text)) &&
+			strings.Contains(strings.ToLower(v.Test), strings.ToLower(f.Test)) &&
+			(f.Tag == "" || slices.Contains(v.Tags, f.Tag)) && (f.Browser == "" || f.Browser == v.Browser) &&
+			(f.Device == "" || f.Device == v.Device) &&
 			f.Verdict == "" && (f.Project == "" || f.Project == v.Project) && (f.Agent == "" || f.Agent == v.Agent) {
 			out = append(out, v)
 		}
@@ -332,9 +341,12 @@ func (lab *Lab) openScriptsLocked(f api.SessionFilter, since, until int64) []api
 
 func (lab *Lab) openScript(id string, x scriptSession, r *liveRun) api.SessionSummary {
 	p, t := r.view.Panes[x.pane], r.view.Tests[x.test]
-	return api.SessionSummary{ID: id, Kind: api.ScriptKind, Name: t.Name, Test: t.Name, TestAt: x.test, Run: r.view.Number, RunName: r.view.Suite, Project: r.view.Project, Pane: x.pane,
-		Label: p.Label, Attempt: r.view.Cells[x.pane][x.test].Attempts + 1, Tags: t.Tags, By: r.view.By, Agent: x.agent, Browser: p.Values["browser"], Version: p.Info.Version,
-		OS: p.Values["os"], Device: p.Values["device"], State: openState, QueuedAt: api.At(store.Millis(x.began)), OpenedAt: api.At(store.Millis(x.began))}
+	return api.SessionSummary{ID: id, Kind: api.ScriptKind, Name: t.Name, Test: t.Name, TestAt: x.test, Run: r.view.Number,
+		RunName: r.view.Suite, Project: r.view.Project, Pane: x.pane,
+		Label: p.Label, Attempt: r.view.Cells[x.pane][x.test].Attempts + 1, Tags: t.Tags, By: r.view.By, Agent: x.agent,
+		Browser: p.Values["browser"], Version: p.Info.Version,
+		OS: p.Values["os"], Device: p.Values["device"], State: openState, QueuedAt: api.At(store.Millis(x.began)),
+		OpenedAt: api.At(store.Millis(x.began))}
 }
 
 // LivePicture is what an open session shows now.
@@ -455,7 +467,8 @@ func (lab *Lab) SoFar(id, kind string, from int) ([]byte, error) {
 	if err != nil {
 		return nil, api.Errorf(api.NotFound, "session %.80q is not open", id)
 	}
-	got, err := ask(conn, fasthttp.MethodGet, fmt.Sprintf("/sessions/%s/sofar/%s?from=%d", id, url.PathEscape(kind), from), nil, 15*time.Second)
+	got, err := ask(conn, fasthttp.MethodGet, fmt.Sprintf("/sessions/%s/sofar/%s?from=%d", id, url.PathEscape(kind), from), nil,
+		15*time.Second)
 	if err != nil {
 		return nil, api.Errorf(api.Conflict, "the agent did not answer: %v", err)
 	}

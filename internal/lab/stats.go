@@ -15,8 +15,9 @@ type stats struct {
 func newStats(lab *Lab) *stats {
 	st := &stats{
 		registry: prometheus.NewRegistry(),
-		attempts: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "pane_attempts_total", Help: "Attempts by verdict."}, []string{"verdict"}),
-		runs:     prometheus.NewCounterVec(prometheus.CounterOpts{Name: "pane_runs_total", Help: "Ended runs by verdict."}, []string{"verdict"}),
+		attempts: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "pane_attempts_total", Help: "Attempts by verdict."},
+			[]string{"verdict"}),
+		runs: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "pane_runs_total", Help: "Ended runs by verdict."}, []string{"verdict"}),
 	}
 	gauge := func(name, help string, read func() float64) prometheus.Collector {
 		return prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: name, Help: help}, func() float64 {

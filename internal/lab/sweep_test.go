@@ -37,8 +37,9 @@ func TestContentsThatNothingNamesGo(t *testing.T) {
 	y.submit(1, 1, api.RunRequest{})
 	kept, refused := y.file("the log of a result"), y.file("the log of a result that came too late")
 	for _, g := range y.granted("quay") {
-		got, err := y.Result(link.Result{ID: g.ids[0], Fence: g.Fence, Test: g.Tests[0], Agent: "quay", Verdict: verdict.Passed, StartedAt: y.now.UnixMilli(),
-			Files: []attempt.File{{Name: "agent.log", Kind: "logs", Hash: kept, Size: 19}}})
+		got, err := y.Result(link.Result{ID: g.ids[0], Fence: g.Fence, Test: g.Tests[0], Agent: "quay", Verdict: verdict.Passed,
+			StartedAt: y.now.UnixMilli(),
+			Files:     []attempt.File{{Name: "agent.log", Kind: "logs", Hash: kept, Size: 19}}})
 		require.NoError(t, err)
 		require.True(t, got.Accepted)
 	}

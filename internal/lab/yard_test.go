@@ -71,7 +71,8 @@ func (y *yard) open() {
 	require.NoError(y.t, err)
 	log, clock := slog.New(slog.DiscardHandler), func() time.Time { return y.now }
 	y.Keeper = keep.New(keep.Config{Store: st, Blobs: bl, Log: log, Now: clock, Dir: y.dir})
-	y.Lab, err = New(Config{Store: st, Blobs: bl, Keeper: y.Keeper, Log: log, Clock: clock, Dispatch: dispatch.Config{MaxSlice: 4}, SessionLife: time.Hour})
+	y.Lab, err = New(Config{Store: st, Blobs: bl, Keeper: y.Keeper, Log: log, Clock: clock,
+		Dispatch: dispatch.Config{MaxSlice: 4}, SessionLife: time.Hour})
 	require.NoError(y.t, err)
 	y.Results = results.New(st, bl, y.Lab, func(_, file string) (string, error) { return "name: " + file, nil })
 	require.NoError(y.t, y.TakeUp(y.t.Context(), y.orders, time.Hour))
@@ -90,7 +91,8 @@ func (y *yard) reopen() {
 func (y *yard) submit(tests, wide int, req api.RunRequest) api.Run {
 	y.t.Helper()
 	req.Bundle = strings.Repeat("0", 64)
-	o := Order{Row: store.Run{ID: store.NewID(), Kind: api.ScriptKind, Project: "saltmarsh", Suite: "desk", Matrix: "wall", Vars: "{}", Bundle: req.Bundle,
+	o := Order{Row: store.Run{ID: store.NewID(), Kind: api.ScriptKind, Project: "saltmarsh", Suite: "desk", Matrix: "wall",
+		Vars: "{}", Bundle: req.Bundle,
 		Request: store.JSON(req), Plan: "{}", By: "ci", Counts: store.JSON(verdict.Counts{verdict.Pending: 2 * wide * tests})}}
 	for _, browser := range []string{"chromium", "firefox"} {
 		for i := range wide {

@@ -107,7 +107,8 @@ func TestALinkThatIsClosedInOrderHasAnEnd(t *testing.T) {
 
 func TestReasonsOfRefusals(t *testing.T) {
 	for body, want := range map[string]string{
-		`{"detail":"another agent named quay is online"}`: "another agent named quay is online", `{"title":"x"}`: "the service answered with status 409", `<html>`: "the service answered with status 409", ``: "the service answered with status 409",
+		`{"detail":"another agent named quay is online"}`: "another agent named quay is online", `{"title":"x"}`: "the service answered " +
+			"with status 409", `<html>`: "the service answered with status 409", ``: "the service answered with status 409",
 	} {
 		assert.Equal(t, want, reasonOf(409, []byte(body)), body)
 	}

@@ -15,7 +15,8 @@ func (r Result) Fit() Result {
 // when the service refuses one.
 func (r Result) Bare(why string) Result {
 	r.Message, r.Files = attempt.Clip(r.Message, bareMessage), []attempt.File{}
-	r.Detail = attempt.Detail{Steps: []attempt.Step{}, Cut: []string{"everything besides the verdict: the service refused it: " + attempt.Clip(why, bareMessage)}}
+	r.Detail = attempt.Detail{Steps: []attempt.Step{}, Cut: []string{"everything besides the verdict: the service refused it: " +
+		attempt.Clip(why, bareMessage)}}
 	return r
 }
 

@@ -19,7 +19,8 @@ import (
 func TestResultsFit(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		r := Result{Verdict: verdict.Failed, TookMS: 7, Message: strings.Repeat("ebb ", rapid.IntRange(0, 20_000).Draw(t, "message")),
-			Detail: attempt.Detail{Browser: "firefox", Given: json.RawMessage(`"` + strings.Repeat("x", rapid.IntRange(0, 3<<20).Draw(t, "given")) + `"`)}}
+			Detail: attempt.Detail{Browser: "firefox", Given: json.RawMessage(`"` + strings.Repeat("x", rapid.IntRange(0,
+				3<<20).Draw(t, "given")) + `"`)}}
 		long := strings.Repeat("ü", rapid.IntRange(0, 100_000).Draw(t, "step"))
 		for i := range rapid.SampledFrom([]int{0, 3, 100, 30_000}).Draw(t, "steps") {
 			s := attempt.Step{Index: i, State: attempt.Failed, TookMS: 3}

@@ -52,8 +52,9 @@ func openCounter(t *testing.T, dir string) *counter {
 func (d *counter) open() {
 	st, err := store.Open(d.dir)
 	require.NoError(d.t, err)
-	require.NoError(d.t, st.Write(store.SaveAgent(store.Agent{Name: "quay", Instance: "quay", Machine: store.JSON(fleet.Machine{OS: "linux", Slots: 2,
-		Browsers: []fleet.Browser{{Name: "chromium", Fits: true}, {Name: "firefox", Fits: true}}})})))
+	require.NoError(d.t, st.Write(store.SaveAgent(store.Agent{Name: "quay", Instance: "quay",
+		Machine: store.JSON(fleet.Machine{OS: "linux", Slots: 2,
+			Browsers: []fleet.Browser{{Name: "chromium", Fits: true}, {Name: "firefox", Fits: true}}})})))
 	bl, err := blobs.Open(filepath.Join(d.dir, "blobs"))
 	require.NoError(d.t, err)
 	seal, err := secrets.Open(d.dir)
@@ -87,7 +88,8 @@ func (d *counter) wideBundle(tests, wide int) string {
 		tariffs[i] = strconv.Itoa(i)
 	}
 	files := map[string]string{"pane.yaml": "project: saltmarsh\nsuites: {desk: {scripts: 't/*.pane.yaml'}}\n" +
-		"matrices: {wall: {axes: {browser: [chromium, firefox], tariff: [" + strings.Join(tariffs, ", ") + "]}}}\nenvironments: {e: {base: 'http://desk.example'}}\n"}
+		"matrices: {wall: {axes: {browser: [chromium, firefox], tariff: [" + strings.Join(tariffs, ", ") + "]}}}\nenvironments: {e: " +
+		"{base: 'http://desk.example'}}\n"}
 	for i := range tests {
 		files[fmt.Sprintf("t/%03d.pane.yaml", i)] = fmt.Sprintf("name: Berth %03d\nsteps:\n  - visit: /\n", i)
 	}

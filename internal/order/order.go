@@ -102,7 +102,8 @@ func (desk *Desk) order(ctx context.Context, req api.RunRequest) (*order, error)
 		return nil, api.Errorf(api.Invalid, "%v", err)
 	}
 	if n := len(o.plan.Combinations) * len(o.cases); n > api.MaxCells {
-		return nil, api.Errorf(api.Invalid, "%d tests in %d combinations are %d; a run holds at most %d: choose fewer with --tag or --test, or a cover such as pairs",
+		return nil, api.Errorf(api.Invalid, "%d tests in %d combinations are %d; a run holds at most %d: choose fewer with --tag or "+
+			"--test, or a cover such as pairs",
 			len(o.cases), len(o.plan.Combinations), n, api.MaxCells)
 	}
 	for _, c := range o.plan.Combinations {
@@ -247,7 +248,8 @@ func knownBrowsers(now fleet.Lab, m combo.Matrix) error {
 	axes := slices.Clone(m.Axes)
 	for _, values := range m.Add {
 		if values["browser"] == "" && values["engine"] == "" {
-			return api.Errorf(api.Invalid, "matrix %s: an added combination has no browser and no engine: every combination needs one of them", m.Name)
+			return api.Errorf(api.Invalid, "matrix %s: an added combination has no browser and no engine: every combination needs one of them",
+				m.Name)
 		}
 		for _, name := range []string{"browser", "mode"} {
 			if v, ok := values[name]; ok {

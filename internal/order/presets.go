@@ -20,8 +20,9 @@ func (desk *Desk) Presets(ctx context.Context) ([]api.Preset, error) {
 	}
 	out := []api.Preset{}
 	for _, r := range rows {
-		p := api.Preset{Name: r.Name, Project: r.Project, MadeBy: r.MadeBy, MadeAt: api.At(r.MadeAt), ChangedBy: r.ChangedBy, ChangedAt: api.At(r.ChangedAt),
-			Used: r.Used, LastRun: r.LastRun, LastBy: r.LastBy, LastAt: api.At(r.LastAt), ID: r.ID}
+		p := api.Preset{Name: r.Name, Project: r.Project, MadeBy: r.MadeBy, MadeAt: api.At(r.MadeAt), ChangedBy: r.ChangedBy,
+			ChangedAt: api.At(r.ChangedAt),
+			Used:      r.Used, LastRun: r.LastRun, LastBy: r.LastBy, LastAt: api.At(r.LastAt), ID: r.ID}
 		if err := json.Unmarshal([]byte(r.Request), &p.Request); err != nil {
 			return nil, fmt.Errorf("records of preset %s: %w", r.Name, err)
 		}
@@ -57,7 +58,8 @@ func (desk *Desk) SavePreset(ctx context.Context, who api.Who, req api.PresetReq
 		return api.Preset{}, err
 	}
 	by, now := who.Person(), store.Millis(desk.now())
-	if err := desk.store.Write(store.SavePreset(store.Preset{ID: store.NewID(), Name: req.Name, Project: o.project.Name, Bundle: o.req.Bundle, Request: store.JSON(o.req),
+	if err := desk.store.Write(store.SavePreset(store.Preset{ID: store.NewID(), Name: req.Name, Project: o.project.Name,
+		Bundle: o.req.Bundle, Request: store.JSON(o.req),
 		MadeBy: by, MadeAt: now, ChangedBy: by, ChangedAt: now})); err != nil {
 		return api.Preset{}, err
 	}
@@ -78,7 +80,8 @@ func (desk *Desk) DropPreset(ctx context.Context, name string) error {
 				users = append(users, x.Name)
 			}
 		}
-		return errors.Join(err, api.Errorf(api.Conflict, "the preset %s is used by the schedule %s: remove that first", name, strings.Join(users, ", ")))
+		return errors.Join(err, api.Errorf(api.Conflict, "the preset %s is used by the schedule %s: remove that first",
+			name, strings.Join(users, ", ")))
 	} else if err != nil {
 		return err
 	}

@@ -39,8 +39,9 @@ func (desk *Desk) Preview(ctx context.Context, who api.Who, req api.RunRequest) 
 	if err != nil {
 		return api.Preview{}, err
 	}
-	p := api.Preview{Project: o.project.Name, Suite: o.suite.Name, Matrix: o.req.Matrix, Environment: o.env.Name, Combinations: o.plan.Combinations,
-		Missing: o.plan.Missing[:min(maxMissing, len(o.plan.Missing))], Matrices: o.project.Matrices, Request: o.req}
+	p := api.Preview{Project: o.project.Name, Suite: o.suite.Name, Matrix: o.req.Matrix, Environment: o.env.Name,
+		Combinations: o.plan.Combinations,
+		Missing:      o.plan.Missing[:min(maxMissing, len(o.plan.Missing))], Matrices: o.project.Matrices, Request: o.req}
 	for _, x := range o.project.Suites {
 		p.Suites = append(p.Suites, x.Name)
 	}

@@ -152,7 +152,8 @@ func (desk *Desk) AddSchedule(ctx context.Context, who api.Who, req api.Schedule
 	if _, err := desk.schedule(ctx, req.Name); err == nil {
 		return api.Schedule{}, api.Errorf(api.Conflict, "there is a schedule %s: remove it first, or choose another name", req.Name)
 	}
-	row := store.Schedule{ID: store.NewID(), Name: req.Name, PresetID: p.ID, Rule: req.Rule, StartAt: store.Millis(start), Zone: zone, Missed: string(req.Missed),
+	row := store.Schedule{ID: store.NewID(), Name: req.Name, PresetID: p.ID, Rule: req.Rule, StartAt: store.Millis(start),
+		Zone: zone, Missed: string(req.Missed),
 		Overlap: string(req.Overlap), SeenAt: store.Millis(now) - 1, MadeBy: who.Person(), MadeAt: store.Millis(now)}
 	if err := desk.changeSchedules(store.AddSchedule(row)); err != nil {
 		return api.Schedule{}, err
@@ -177,7 +178,8 @@ func (desk *Desk) Schedules(ctx context.Context) ([]api.Schedule, error) {
 	out := []api.Schedule{}
 	for _, p := range desk.plans.all {
 		r := p.row
-		v := api.Schedule{Name: r.Name, Preset: p.preset, Rule: r.Rule, Words: r.Rule, Start: api.At(r.StartAt), Zone: r.Zone, Missed: api.Missed(r.Missed),
+		v := api.Schedule{Name: r.Name, Preset: p.preset, Rule: r.Rule, Words: r.Rule, Start: api.At(r.StartAt), Zone: r.Zone,
+			Missed:  api.Missed(r.Missed),
 			Overlap: api.Overlap(r.Overlap), Paused: r.Paused, LastRun: r.LastRun, LastNote: r.LastNote, MadeBy: r.MadeBy, MadeAt: api.At(r.MadeAt)}
 		if p.rule != nil {
 			v.Words = p.rule.Words()

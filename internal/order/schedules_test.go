@@ -17,7 +17,8 @@ func evening(d *counter) *planned {
 	ctx, who := d.t.Context(), api.Who{Name: "ada", Role: api.Runner}
 	_, err := d.SavePreset(ctx, who, api.PresetRequest{Name: "nightly", Request: api.RunRequest{Bundle: d.bundle(1), Matrix: "wall"}})
 	require.NoError(d.t, err)
-	_, err = d.AddSchedule(ctx, who, api.ScheduleRequest{Name: "evenings", Preset: "nightly", Rule: "FREQ=DAILY;BYHOUR=18;BYMINUTE=0;BYSECOND=0"})
+	_, err = d.AddSchedule(ctx, who, api.ScheduleRequest{Name: "evenings", Preset: "nightly",
+		Rule: "FREQ=DAILY;BYHOUR=18;BYMINUTE=0;BYSECOND=0"})
 	require.NoError(d.t, err)
 	d.now = time.Date(2026, 3, 2, 18, 0, 1, 0, time.UTC)
 	return due(d)
@@ -37,7 +38,8 @@ func TestAnOccurrenceAndItsRunAreOneWrite(t *testing.T) {
 	d := openCounter(t, t.TempDir())
 	p := evening(d)
 	when := p.due
-	require.NoError(t, d.store.Write(store.Do(`CREATE TRIGGER killed BEFORE UPDATE ON schedules BEGIN SELECT RAISE(ABORT, 'killed here'); END`)))
+	require.NoError(t, d.store.Write(store.Do(
+		`CREATE TRIGGER killed BEFORE UPDATE ON schedules BEGIN SELECT RAISE(ABORT, 'killed here'); END`)))
 	require.Error(t, d.occur(t.Context(), p, d.now))
 	require.ErrorContains(t, <-d.lab.Fatal(), "killed here")
 	d.reopen()

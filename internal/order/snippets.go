@@ -57,7 +57,8 @@ func (desk *Desk) Snippets(r api.SnippetRequest) (api.Snippets, error) {
 	if len(options) > 0 {
 		caps[remote.OptionsKey] = options
 	}
-	out := api.Snippets{Endpoint: strings.TrimRight(r.Service, "/") + "/webdriver", Capabilities: caps, Languages: snippet.Languages, Code: map[string]string{}}
+	out := api.Snippets{Endpoint: strings.TrimRight(r.Service, "/") + "/webdriver", Capabilities: caps,
+		Languages: snippet.Languages, Code: map[string]string{}}
 	var err error
 	if out.Agents, out.Why, err = desk.lab.CouldServe(caps); err != nil {
 		return out, err
@@ -66,7 +67,8 @@ func (desk *Desk) Snippets(r api.SnippetRequest) (api.Snippets, error) {
 		return out, api.Errorf(api.Invalid, "service: expected an address such as http://lab.example:7420, found %q", r.Service)
 	}
 	for _, l := range snippet.Languages {
-		if out.Code[l.Name], err = snippet.Write(l.Name, snippet.Request{Service: strings.TrimRight(r.Service, "/"), Caps: caps, Address: r.Address}); err != nil {
+		if out.Code[l.Name], err = snippet.Write(l.Name, snippet.Request{Service: strings.TrimRight(r.Service, "/"), Caps: caps,
+			Address: r.Address}); err != nil {
 			return out, api.Errorf(api.Invalid, "%v", err)
 		}
 	}

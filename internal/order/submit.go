@@ -85,7 +85,8 @@ func (desk *Desk) Again(ctx context.Context, who api.Who, number int, notPassed 
 		wanted := false
 		for j, t := range old.Tests {
 			c := old.Cells[i][j]
-			dealt[j] = c.State != api.Undealt && (!notPassed || (c.Verdict != verdict.Passed && c.Verdict != verdict.Flaky && c.Verdict != verdict.Unsupported))
+			dealt[j] = c.State != api.Undealt && (!notPassed || (c.Verdict != verdict.Passed && c.Verdict != verdict.Flaky &&
+				c.Verdict != verdict.Unsupported))
 			wanted = wanted || dealt[j]
 			seconds[j] = past.book.Seconds(t.Name, p.Key, p.Values["browser"])
 		}

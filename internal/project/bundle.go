@@ -58,7 +58,8 @@ func Pack(files Files, suite Suite, scripts []*script.Script) (bundle []byte, ha
 			return nil, "", fmt.Errorf("bundle %s: %w", name, err)
 		}
 		if total += len(src); total > MaxUnpackedBytes {
-			return nil, "", fmt.Errorf("the files of suite %s are larger than %d MiB together: narrow its files globs", suite.Name, MaxUnpackedBytes>>20)
+			return nil, "", fmt.Errorf("the files of suite %s are larger than %d MiB together: narrow its files globs",
+				suite.Name, MaxUnpackedBytes>>20)
 		}
 		if err := tw.WriteHeader(&tar.Header{Name: name, Mode: 0o644, Size: int64(len(src)), Format: tar.FormatPAX}); err != nil {
 			return nil, "", fmt.Errorf("bundle %s: %w", name, err)

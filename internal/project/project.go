@@ -538,7 +538,8 @@ func (p *Project) Scripts(files Files, suite Suite) ([]*script.Script, error) {
 		return nil, err
 	}
 	if len(names) == 0 {
-		return nil, source.Problems{{Position: suite.At, Message: fmt.Sprintf("suite %s: no file matches %s", suite.Name, strings.Join(suite.Scripts, ", "))}}
+		return nil, source.Problems{{Position: suite.At, Message: fmt.Sprintf("suite %s: no file matches %s", suite.Name,
+			strings.Join(suite.Scripts, ", "))}}
 	}
 	byName := map[string]string{}
 	for _, name := range names {

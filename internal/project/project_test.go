@@ -69,7 +69,7 @@ func TestParseProblems(t *testing.T) {
 	for src, want := range map[string]string{
 		"suites: {}":                                                      "pane.yaml:1:1: project file: expected project: NAME",
 		"project: a b":                                                    `pane.yaml:1:10: project: "a b" is not a name`,
-		"project: p\nsuits: {}":                                           `pane.yaml:2:1: project file: unknown key "suits" (did you mean "suites"?)`,
+		"project: p\nsuits: {}":                                           `2:1: project file: unknown key "suits" (did you mean "suites"?)`,
 		"project: p\nsuites: {a: {}}":                                     "suite a: expected scripts",
 		"project: p\nsuites: {a: {scripts: ../x}}":                        `"../x" is not a glob within the project`,
 		"project: p\nsuites: {a: {kind: magic}}":                          `kind: expected script, found "magic"`,
@@ -92,7 +92,8 @@ func TestParseProblems(t *testing.T) {
 }
 
 func TestMatricesOfAnyFile(t *testing.T) {
-	ms, err := Matrices("m.yaml", []byte("other: 1\nmatrices:\n  m:\n    axes: {device: [anything], n: [1, 2]}\n    cover: {strength: pairs, axes: [n]}\n    add: [{n: 3}]\n    drop: [{n: [1, 2], device: anything}]\n"))
+	ms, err := Matrices("m.yaml", []byte("other: 1\nmatrices:\n  m:\n    axes: {device: [anything], n: [1, 2]}\n    cover: {strength: "+
+		"pairs, axes: [n]}\n    add: [{n: 3}]\n    drop: [{n: [1, 2], device: anything}]\n"))
 	require.NoError(t, err)
 	assert.Equal(t, 2, ms[0].Cover.Strength)
 	assert.Equal(t, []string{"n"}, ms[0].Cover.Axes)
@@ -113,7 +114,8 @@ func TestScriptsGatherEveryProblem(t *testing.T) {
 	var ps source.Problems
 	require.ErrorAs(t, err, &ps)
 	text := ps.Error()
-	for _, want := range []string{`tests/b.pane.yaml:1:1: the name "Same" is taken by tests/a.pane.yaml`, "tests/c.pane.yaml:3:5", `tests/d.pane.yaml:3:5: upload: no file "gone.txt"`} {
+	for _, want := range []string{`tests/b.pane.yaml:1:1: the name "Same" is taken by tests/a.pane.yaml`, "tests/c.pane.yaml:3:5",
+		`tests/d.pane.yaml:3:5: upload: no file "gone.txt"`} {
 		assert.Contains(t, text, want)
 	}
 	gate, _ := p.Suite("gate")
@@ -241,7 +243,8 @@ func FuzzBundle(f *testing.F) {
 }
 
 func TestDevicesOfAProject(t *testing.T) {
-	p, err := Parse(FileName, []byte("project: p\nmatrices: {m: {axes: {browser: [chromium], device: [buoy, phone], viewport: [800x600], timezone: [Europe/Oslo]}}}\n"+
+	p, err := Parse(FileName, []byte("project: p\nmatrices: {m: {axes: {browser: [chromium], device: [buoy, phone], viewport: "+
+		"[800x600], timezone: [Europe/Oslo]}}}\n"+
 		"devices:\n  buoy: {title: display on a buoy, size: 480x320, density: 1.5, touch: true, handheld: true}\n"))
 	require.NoError(t, err)
 	require.Len(t, p.Devices, 1)

@@ -231,7 +231,8 @@ func (n *Network) start(x exchange) *HAREntry {
 		address = "about:invalid" // the format wants one
 	}
 	e.Request = HARRequest{Method: x.Request.Method, URL: address, Version: "HTTP/1.1", Headers: pairs(x.Request.Headers),
-		Cookies: cookies(x.Request.Headers), Query: query(address), HeadersSize: sizeOf(x.Request.HeadersSize), BodySize: sizeOf(x.Request.BodySize)}
+		Cookies: cookies(x.Request.Headers), Query: query(address), HeadersSize: sizeOf(x.Request.HeadersSize),
+		BodySize: sizeOf(x.Request.BodySize)}
 	e.Response = HARResponse{Version: "HTTP/1.1", Cookies: []HARPair{}, Headers: []HARPair{}, HeadersSize: -1, BodySize: -1,
 		Content: HARContent{Media: "x-unknown"}}
 	n.entries = append(n.entries, e)
@@ -247,7 +248,8 @@ func (e *HAREntry) answer(x exchange, at float64) {
 	version := protocol(r.Protocol)
 	e.Request.Version = version
 	e.Request.Headers, e.Request.Cookies = pairs(x.Request.Headers), cookies(x.Request.Headers)
-	e.Response = HARResponse{Status: r.Status, StatusText: r.StatusText, Version: version, Headers: pairs(r.Headers), Cookies: setCookies(r.Headers),
+	e.Response = HARResponse{Status: r.Status, StatusText: r.StatusText, Version: version, Headers: pairs(r.Headers),
+		Cookies:     setCookies(r.Headers),
 		HeadersSize: sizeOf(r.HeadersSize), BodySize: sizeOf(r.BodySize), Content: HARContent{Size: r.Content.Size, Media: media(r.Media)}}
 	for _, h := range r.Headers {
 		if strings.EqualFold(h.Name, "location") {
@@ -270,7 +272,8 @@ func (e *HAREntry) timings(t map[string]float64) {
 		}
 		return t[to] - t[from]
 	}
-	e.Timings = HARTimings{Blocked: -1, DNS: span("dnsStart", "dnsEnd"), Connect: span("connectStart", "connectEnd"), SSL: span("tlsStart", "connectEnd"),
+	e.Timings = HARTimings{Blocked: -1, DNS: span("dnsStart", "dnsEnd"), Connect: span("connectStart", "connectEnd"),
+		SSL:  span("tlsStart", "connectEnd"),
 		Wait: max(0, span("requestStart", "responseStart")), Receive: max(0, span("responseStart", "responseEnd"))}
 }
 
@@ -336,7 +339,8 @@ func (n *Network) Sent(d *Done, text string, base64 bool) {
 func (n *Network) HAR(version string) HAR {
 	n.mu.Lock()
 	defer n.mu.Unlock()
-	out := HAR{HARLog{Version: "1.2", Creator: HARCreator{"Parallel Pane", version}, Browser: n.browser, Entries: make([]HAREntry, len(n.entries))}}
+	out := HAR{HARLog{Version: "1.2", Creator: HARCreator{"Parallel Pane", version}, Browser: n.browser,
+		Entries: make([]HAREntry, len(n.entries))}}
 	for i, e := range n.entries {
 		out.Log.Entries[i] = *e
 	}
@@ -453,5 +457,6 @@ func KeepsBody(media string) bool {
 	case strings.Contains(media, "javascript"), media == "text/css", strings.HasPrefix(media, "image/"):
 		return false
 	}
-	return strings.HasPrefix(media, "text/") || strings.Contains(media, "json") || strings.Contains(media, "xml") || media == "application/x-www-form-urlencoded"
+	return strings.HasPrefix(media, "text/") || strings.Contains(media, "json") || strings.Contains(media, "xml") ||
+		media == "application/x-www-form-urlencoded"
 }

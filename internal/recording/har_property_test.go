@@ -16,34 +16,43 @@ import (
 // anyText is text as pages and servers send it, with what breaks careless
 // writers.
 func anyText(t *rapid.T, label string) string {
-	return rapid.OneOf(rapid.SampledFrom([]string{"", "x", "\x00", "</script>", "a\r\nb: c", "\"", "ø⚓", "%zz", strings.Repeat("9", 300)}), rapid.String()).Draw(t, label)
+	return rapid.OneOf(rapid.SampledFrom([]string{"", "x", "\x00", "</script>", "a\r\nb: c", "\"", "ø⚓", "%zz", strings.Repeat("9",
+		300)}), rapid.String()).Draw(t, label)
 }
 
 // anyEvent is a network event as some browser might send it, in or out of order,
 // with parts missing.
 func anyEvent(t *rapid.T) (method string, params json.RawMessage) {
-	method = rapid.SampledFrom(append(slices.Clone(NetworkEvents), "network.responseStarted", "network.authRequired", "tide.turned")).Draw(t, "method")
+	method = rapid.SampledFrom(append(slices.Clone(NetworkEvents), "network.responseStarted", "network.authRequired",
+		"tide.turned")).Draw(t, "method")
 	headers := []map[string]any{}
 	for range rapid.IntRange(0, 3).Draw(t, "headers") {
-		headers = append(headers, map[string]any{"name": rapid.SampledFrom([]string{"Cookie", "Set-Cookie", "Location", "Content-Type", "Authorization", "X-Berth"}).Draw(t, "name"),
+		headers = append(headers, map[string]any{"name": rapid.SampledFrom([]string{"Cookie", "Set-Cookie", "Location", "Content-Type",
+			"Authorization", "X-Berth"}).Draw(t, "name"),
 			"value": map[string]any{"type": "string", "value": anyText(t, "value")}})
 	}
-	request := map[string]any{"request": rapid.SampledFrom([]string{"r1", "r2", "r3", ""}).Draw(t, "request"), "url": rapid.SampledFrom([]string{"http://desk.example/holds?boat=a&b", "data:text/plain," + strings.Repeat("x", 500), "about:blank", "://", ""}).Draw(t, "url"),
+	request := map[string]any{"request": rapid.SampledFrom([]string{"r1", "r2", "r3", ""}).Draw(t, "request"),
+		"url": rapid.SampledFrom([]string{"http://desk.example/holds?boat=a&b", "data:text/plain," + strings.Repeat("x", 500),
+			"about:blank", "://", ""}).Draw(t, "url"),
 		"method": rapid.SampledFrom([]string{"GET", "POST", ""}).Draw(t, "verb"), "headers": headers}
 	if rapid.Bool().Draw(t, "sized") {
 		request["headersSize"], request["bodySize"] = rapid.IntRange(-1, 1<<30).Draw(t, "headersSize"), nil
 	}
 	if rapid.Bool().Draw(t, "timed") {
 		timings := map[string]float64{}
-		for _, k := range []string{"dnsStart", "dnsEnd", "connectStart", "connectEnd", "tlsStart", "requestStart", "responseStart", "responseEnd"} {
+		for _, k := range []string{"dnsStart", "dnsEnd", "connectStart", "connectEnd", "tlsStart", "requestStart",
+			"responseStart", "responseEnd"} {
 			timings[k] = rapid.Float64Range(-10, 1000).Draw(t, k)
 		}
 		request["timings"] = timings
 	}
-	x := map[string]any{"redirectCount": rapid.IntRange(0, 2).Draw(t, "redirects"), "timestamp": float64(began.UnixMilli()) + rapid.Float64Range(-1000, 100_000).Draw(t, "at"), "request": request}
+	x := map[string]any{"redirectCount": rapid.IntRange(0, 2).Draw(t, "redirects"), "timestamp": float64(began.UnixMilli()) +
+		rapid.Float64Range(-1000, 100_000).Draw(t, "at"), "request": request}
 	if rapid.Bool().Draw(t, "answered") {
-		x["response"] = map[string]any{"status": rapid.IntRange(0, 999).Draw(t, "status"), "statusText": anyText(t, "statusText"), "protocol": rapid.SampledFrom([]string{"h2", "h3", "http/1.1", "", "quay/9"}).Draw(t, "protocol"),
-			"headers": headers, "mimeType": rapid.SampledFrom([]string{"text/html", "", "image/png"}).Draw(t, "media"), "content": map[string]any{"size": rapid.IntRange(0, 1<<40).Draw(t, "size")}}
+		x["response"] = map[string]any{"status": rapid.IntRange(0, 999).Draw(t, "status"), "statusText": anyText(t, "statusText"),
+			"protocol": rapid.SampledFrom([]string{"h2", "h3", "http/1.1", "", "quay/9"}).Draw(t, "protocol"),
+			"headers":  headers, "mimeType": rapid.SampledFrom([]string{"text/html", "", "image/png"}).Draw(t, "media"),
+			"content": map[string]any{"size": rapid.IntRange(0, 1<<40).Draw(t, "size")}}
 	}
 	if method == "network.fetchError" {
 		x["errorText"] = anyText(t, "error")

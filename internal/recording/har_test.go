@@ -17,15 +17,20 @@ var began = time.Date(2026, 11, 23, 6, 30, 0, 0, time.UTC)
 
 // event is a network event at some milliseconds on the session's clock.
 func event(id string, at float64, more string) json.RawMessage {
-	return json.RawMessage(fmt.Sprintf(`{"context":"c","redirectCount":0,"timestamp":%f,"request":{"request":%q,"url":"http://desk.example/holds?boat=Grey%%20Osprey&n=1","method":"POST",
-		"headers":[{"name":"Cookie","value":{"type":"string","value":"berth=A1; who=tern"}},{"name":"Content-Type","value":{"type":"string","value":"application/x-www-form-urlencoded"}},
+	return json.RawMessage(fmt.Sprintf(`{"context":"c","redirectCount":0,
+"timestamp":%f,"request":{"request":%q,"url":"http://desk.example/holds?boat=Grey%%20Osprey&n=1","method":"POST",
+		"headers":[{"name":"Cookie","value":{"type":"string","value":"berth=A1; who=tern"}},{"name":"Content-Type","value":{"type":"string",
+"value":"application/x-www-form-urlencoded"}},
 		{"name":"Authorization","value":{"type":"string","value":"Bearer harbour"}}],"cookies":[],"headersSize":120,"bodySize":null,
-		"timings":{"timeOrigin":0,"requestTime":0,"dnsStart":1,"dnsEnd":3,"connectStart":3,"connectEnd":9,"tlsStart":5,"requestStart":9,"responseStart":29,"responseEnd":31}}%s}`,
+		"timings":{"timeOrigin":0,"requestTime":0,"dnsStart":1,"dnsEnd":3,"connectStart":3,"connectEnd":9,"tlsStart":5,"requestStart":9,
+"responseStart":29,"responseEnd":31}}%s}`,
 		float64(began.UnixMilli())+at, id, more))
 }
 
-const answered = `,"response":{"url":"x","protocol":"h2","status":302,"statusText":"Found","fromCache":false,"headers":[{"name":"Location","value":{"type":"string","value":"/holds/7"}},
-	{"name":"Set-Cookie","value":{"type":"string","value":"hold=7; Path=/"}}],"mimeType":"text/html","bytesReceived":900,"headersSize":80,"bodySize":820,"content":{"size":820}}`
+const answered = `,"response":{"url":"x","protocol":"h2","status":302,"statusText":"Found",
+"fromCache":false,"headers":[{"name":"Location","value":{"type":"string","value":"/holds/7"}},
+	{"name":"Set-Cookie","value":{"type":"string","value":"hold=7; Path=/"}}],"mimeType":"text/html","bytesReceived":900,"headersSize":80,
+"bodySize":820,"content":{"size":820}}`
 
 func TestAnExchangeBecomesAnEntry(t *testing.T) {
 	n := NewNetwork(began, "firefox", "153.7")
@@ -49,7 +54,8 @@ func TestAnExchangeBecomesAnEntry(t *testing.T) {
 	refused, e, open := har.Log.Entries[0], har.Log.Entries[1], har.Log.Entries[2]
 	assert.Equal(t, []any{"connection refused", 0, 50.0, 20.0}, []any{refused.Error, refused.Response.Status, refused.AtMS, refused.Time})
 	assert.Equal(t, "no answer had come when the recording ended", open.Error)
-	assert.Equal(t, []any{100.0, 40.0, 302, "/holds/7", "HTTP/2", "2026-11-23T06:30:00.100Z"}, []any{e.AtMS, e.Time, e.Response.Status, e.Response.RedirectURL, e.Response.Version, e.Started})
+	assert.Equal(t, []any{100.0, 40.0, 302, "/holds/7", "HTTP/2", "2026-11-23T06:30:00.100Z"}, []any{e.AtMS, e.Time, e.Response.Status,
+		e.Response.RedirectURL, e.Response.Version, e.Started})
 	assert.Equal(t, HARTimings{Blocked: -1, DNS: 2, Connect: 6, SSL: 4, Wait: 30, Receive: 2}, e.Timings)
 	assert.Equal(t, []HARPair{{"boat", "Grey Osprey"}, {"n", "1"}}, e.Request.Query)
 	assert.Equal(t, []HARPair{{"berth", Masked}, {"who", Masked}}, e.Request.Cookies)
@@ -102,7 +108,8 @@ func TestAnArchiveHasAnEnd(t *testing.T) {
 }
 
 func TestWhichBodiesAreKept(t *testing.T) {
-	for media, keeps := range map[string]bool{"text/html; charset=utf-8": true, "application/json": true, "application/problem+json": true, "image/svg+xml": false,
+	for media, keeps := range map[string]bool{"text/html; charset=utf-8": true, "application/json": true,
+		"application/problem+json": true, "image/svg+xml": false,
 		"text/css": false, "application/javascript": false, "text/javascript": false, "image/png": false, "font/woff2": false, "": false} {
 		assert.Equal(t, keeps, KeepsBody(media), media)
 	}

@@ -34,7 +34,8 @@ func NewMask(secrets ...string) *Mask {
 		m.plain = append(m.plain, s)
 		quoted, _ := json.Marshal(s)
 		for _, form := range []string{s, string(quoted[1 : len(quoted)-1]), url.QueryEscape(s), url.PathEscape(s), html.EscapeString(s),
-			base64.StdEncoding.EncodeToString([]byte(s)), base64.RawURLEncoding.EncodeToString([]byte(s)), strings.ReplaceAll(url.QueryEscape(s), "+", "%20")} {
+			base64.StdEncoding.EncodeToString([]byte(s)), base64.RawURLEncoding.EncodeToString([]byte(s)),
+			strings.ReplaceAll(url.QueryEscape(s), "+", "%20")} {
 			forms[form] = true
 		}
 	}
@@ -78,7 +79,8 @@ func (m *Mask) within(b []byte) bool {
 // JSON masks the strings in a JSON value, and keys that are typed one by one.
 // What is not JSON becomes the mask.
 func (m *Mask) JSON(raw json.RawMessage) json.RawMessage {
-	if m == nil || len(raw) == 0 || (!m.within(raw) && !bytes.Contains(raw, []byte("keyDown")) && !bytes.Contains(raw, []byte(`"value"`)) && !bytes.Contains(raw, []byte(`\`))) {
+	if m == nil || len(raw) == 0 || (!m.within(raw) && !bytes.Contains(raw, []byte("keyDown")) && !bytes.Contains(raw,
+		[]byte(`"value"`)) && !bytes.Contains(raw, []byte(`\`))) {
 		return raw
 	}
 	dec := json.NewDecoder(bytes.NewReader(raw))

@@ -19,7 +19,8 @@ func TestSecretsAreMaskedInEveryForm(t *testing.T) {
 	const secret = `p"ss & wörd/9`
 	m := NewMask(secret, "abc") // the second is too short to be found
 	quoted, _ := json.Marshal(secret)
-	for _, form := range []string{secret, string(quoted), url.QueryEscape(secret), url.PathEscape(secret), base64.StdEncoding.EncodeToString([]byte(secret)), "p&#34;ss &amp; wörd/9"} {
+	for _, form := range []string{secret, string(quoted), url.QueryEscape(secret), url.PathEscape(secret),
+		base64.StdEncoding.EncodeToString([]byte(secret)), "p&#34;ss &amp; wörd/9"} {
 		assert.NotContains(t, m.Text("before "+form+" after"), form)
 		assert.Contains(t, m.Text("before "+form+" after"), Masked)
 	}
@@ -32,8 +33,9 @@ func TestSecretsAreMaskedInEveryForm(t *testing.T) {
 func TestTypedSecretsAreMasked(t *testing.T) {
 	m := NewMask("tidewater", "4711")
 	for in, out := range map[string]string{
-		`{"text":"my tidewater","value":["m","y"," ","t","i","d","e","w","a","t","e","r"]}`:                                                                                                                          `{"text":"my •••","value":["•••"]}`,
-		`{"actions":[{"type":"key","id":"k","actions":[{"type":"keyDown","value":"4"},{"type":"keyUp","value":"4"},{"type":"keyDown","value":"7"},{"type":"keyDown","value":"1"},{"type":"keyDown","value":"1"}]}]}`: `{"actions":[{"actions":["•••"],"id":"k","type":"key"}]}`,
+		`{"text":"my tidewater","value":["m","y"," ","t","i","d","e","w","a","t","e","r"]}`: `{"text":"my •••","value":["•••"]}`,
+		`{"actions":[{"type":"key","id":"k","actions":[{"type":"keyDown","value":"4"},{"type":"keyUp","value":"4"},{"type":"keyDown",
+"value":"7"},{"type":"keyDown","value":"1"},{"type":"keyDown","value":"1"}]}]}`: `{"actions":[{"actions":["•••"],"id":"k","type":"key"}]}`,
 		`{"n":4711,"tidewater":true}`:             `{"n":"•••","•••":true}`,
 		`{"value":"harbour","n":1.50}`:            `{"n":1.50,"value":"harbour"}`,
 		`["t","tidewater`:                         `"•••"`,

@@ -25,8 +25,10 @@ func TestCommandsAreReadAsTheyWereWritten(t *testing.T) {
 		for i := range rapid.IntRange(0, 8).Draw(t, "commands") {
 			result, err := json.Marshal(rapid.String().Draw(t, "result"))
 			require.NoError(t, err)
-			c := Command{Number: i + 1, AtMS: rapid.Float64Range(0, 1e7).Draw(t, "at"), Name: rapid.SampledFrom([]string{"Navigate To", "GET /harbour"}).Draw(t, "name"), Method: "GET", Path: rapid.String().Draw(t, "path"),
-				Status: rapid.SampledFrom([]int{0, 200, 404}).Draw(t, "status"), Error: rapid.SampledFrom([]string{"", "no such element"}).Draw(t, "error"), Result: result, By: rapid.SampledFrom([]string{"", "tern"}).Draw(t, "by")}
+			c := Command{Number: i + 1, AtMS: rapid.Float64Range(0, 1e7).Draw(t, "at"), Name: rapid.SampledFrom([]string{"Navigate To",
+				"GET /harbour"}).Draw(t, "name"), Method: "GET", Path: rapid.String().Draw(t, "path"),
+				Status: rapid.SampledFrom([]int{0, 200, 404}).Draw(t, "status"), Error: rapid.SampledFrom([]string{"", "no such element"}).Draw(t,
+					"error"), Result: result, By: rapid.SampledFrom([]string{"", "tern"}).Draw(t, "by")}
 			raw, err := json.Marshal(c)
 			require.NoError(t, err)
 			require.NoError(t, json.Unmarshal(raw, &c), "as JSON can carry it")

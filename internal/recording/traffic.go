@@ -59,7 +59,8 @@ func (x *Exchange) Answered(resp *http.Response, at time.Time) {
 	defer x.n.mu.Unlock()
 	h := headersOf(resp.Header)
 	_, text, _ := strings.Cut(resp.Status, " ")
-	x.e.Response = HARResponse{Status: resp.StatusCode, StatusText: text, Version: resp.Proto, Headers: pairs(h), Cookies: setCookies(h), HeadersSize: -1, BodySize: -1,
+	x.e.Response = HARResponse{Status: resp.StatusCode, StatusText: text, Version: resp.Proto, Headers: pairs(h), Cookies: setCookies(h),
+		HeadersSize: -1, BodySize: -1,
 		RedirectURL: resp.Header.Get("Location"), Content: HARContent{Media: media(resp.Header.Get("Content-Type"))}}
 	x.e.Timings.Wait = ms(at.Sub(x.sent))
 }

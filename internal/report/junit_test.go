@@ -15,10 +15,12 @@ import (
 
 func TestJUnit(t *testing.T) {
 	start := time.Date(2026, 3, 1, 6, 30, 0, 0, time.UTC)
-	verdicts := []verdict.Verdict{verdict.Passed, verdict.Failed, verdict.LabFault, verdict.Flaky, verdict.Skipped, verdict.Unsupported, verdict.Pending, verdict.Ended}
+	verdicts := []verdict.Verdict{verdict.Passed, verdict.Failed, verdict.LabFault, verdict.Flaky, verdict.Skipped, verdict.Unsupported,
+		verdict.Pending, verdict.Ended}
 	run := api.Run{RunSummary: api.RunSummary{Project: "saltmarsh", Suite: "desk", Number: 7, StartedAt: &start}}
 	for i, label := range []string{"chromium · 1.5", "webkitgtk"} {
-		run.Panes = append(run.Panes, api.Pane{Index: i, Label: label, TookMS: 1500, Values: map[string]string{"device": "phone", "browser": label}})
+		run.Panes = append(run.Panes, api.Pane{Index: i, Label: label, TookMS: 1500,
+			Values: map[string]string{"device": "phone", "browser": label}})
 		run.Cells = append(run.Cells, nil)
 	}
 	for j, v := range verdicts {
@@ -56,8 +58,10 @@ func TestJUnit(t *testing.T) {
 }
 
 func TestWhatWasNotDealtIsNoCase(t *testing.T) {
-	run := api.Run{Panes: []api.Pane{{Label: "kestrel"}, {Index: 1, Label: "osprey"}}, Tests: []api.Test{{Name: "Tide"}, {Index: 1, Name: "Berth"}},
-		Cells: [][]api.Cell{{{State: api.Ended, Verdict: verdict.Passed}, {State: api.Undealt}}, {{State: api.Undealt}, {State: api.Ended, Verdict: verdict.Passed}}}}
+	run := api.Run{Panes: []api.Pane{{Label: "kestrel"}, {Index: 1, Label: "osprey"}},
+		Tests: []api.Test{{Name: "Tide"}, {Index: 1, Name: "Berth"}},
+		Cells: [][]api.Cell{{{State: api.Ended, Verdict: verdict.Passed}, {State: api.Undealt}}, {{State: api.Undealt},
+			{State: api.Ended, Verdict: verdict.Passed}}}}
 	var out bytes.Buffer
 	require.NoError(t, JUnit(&out, run))
 	var back junitSuites

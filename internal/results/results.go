@@ -140,7 +140,8 @@ func (r *Results) FilesOfRun(ctx context.Context, number int, kind string) ([]ap
 	}
 	out := make([]api.RunFile, len(rows))
 	for i, f := range rows {
-		out[i] = api.RunFile{Attempt: f.Attempt, Number: f.Number, Pane: f.Pane, Label: run.Panes[f.Pane].Label, Test: run.Tests[f.Test].Name, File: walls.FileOf(f.File)}
+		out[i] = api.RunFile{Attempt: f.Attempt, Number: f.Number, Pane: f.Pane, Label: run.Panes[f.Pane].Label,
+			Test: run.Tests[f.Test].Name, File: walls.FileOf(f.File)}
 	}
 	return out, nil
 }

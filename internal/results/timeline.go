@@ -19,7 +19,8 @@ func (r *Results) met(ctx context.Context, run api.Run) (api.Met, error) {
 	if err != nil {
 		return api.Met{}, err
 	}
-	m, on := walls.MetOn(walls.Names(run.Tests, func(t api.Test) string { return t.Name }), walls.Names(run.Panes, func(p api.Pane) string { return p.Key }))
+	m, on := walls.MetOn(walls.Names(run.Tests, func(t api.Test) string { return t.Name }),
+		walls.Names(run.Panes, func(p api.Pane) string { return p.Key }))
 	for _, p := range pairs {
 		if on(p.Test, p.Key) {
 			m.Met++
@@ -69,7 +70,8 @@ func (r *Results) Timeline(ctx context.Context, number int) (api.Timeline, error
 		}
 		end := x.StartedAt + x.TookMS
 		until[i] = max(until[i], end)
-		t.Slots[i].Bars = append(t.Slots[i].Bars, api.Bar{Pane: x.Pane, Label: run.Panes[x.Pane].Label, Test: x.Test, Name: run.Tests[x.Test].Name, Attempt: x.Number, Lease: x.Fence,
+		t.Slots[i].Bars = append(t.Slots[i].Bars, api.Bar{Pane: x.Pane, Label: run.Panes[x.Pane].Label, Test: x.Test,
+			Name: run.Tests[x.Test].Name, Attempt: x.Number, Lease: x.Fence,
 			Verdict: verdict.Verdict(x.Verdict), StartMS: x.StartedAt - t.StartedMS, TookMS: x.TookMS})
 		t.MakespanS = max(t.MakespanS, float64(end-t.StartedMS)/1000)
 		q.Tests = append(q.Tests, plan.Test{ID: fmt.Sprint(len(q.Tests)), Seconds: float64(x.TookMS) / 1000, Needs: run.Panes[x.Pane].Needs})

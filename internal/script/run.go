@@ -368,7 +368,8 @@ func one(l *Locator, s Sight) (Match, error) {
 	case s.Visible == 0:
 		return Match{}, Retry(fmt.Errorf("%s: %s, none visible%s", l, elements(s.Total), list(s)))
 	case s.Visible > 1:
-		return Match{}, Retry(fmt.Errorf("%s: %d visible elements match and 1 is wanted; say which with within, name or number%s", l, s.Visible, list(s)))
+		return Match{}, Retry(fmt.Errorf("%s: %d visible elements match and 1 is wanted; say which with within, name or number%s", l,
+			s.Visible, list(s)))
 	}
 	return visible[0], nil
 }

@@ -138,9 +138,10 @@ func TestErrorsListTheMatches(t *testing.T) {
 		sight Sight
 		want  string
 	}{
-		"none":     {seen(), `reads "Hold": no element matches (waited 60ms)`},
-		"hidden":   {seen(hidden), "1 element matches, none visible\n  1. <a> \"Hold\" hidden: display: none on its ancestor <nav class=wide>"},
-		"several":  {seen(shown, shown), "2 visible elements match and 1 is wanted; say which with within, name or number\n  1. <button> \"Hold\" visible at 1,2, 30×40\n  2."},
+		"none":   {seen(), `reads "Hold": no element matches (waited 60ms)`},
+		"hidden": {seen(hidden), "1 element matches, none visible\n  1. <a> \"Hold\" hidden: display: none on its ancestor <nav class=wide>"},
+		"several": {seen(shown, shown), "2 visible elements match and 1 is wanted; say which with within, name or number\n  1. <button> " +
+			"\"Hold\" visible at 1,2, 30×40\n  2."},
 		"disabled": {seen(disabled), "is disabled"},
 		"moving":   {seen(moving), "does not come to rest"},
 		"covered":  {seen(covered), "is covered by <div class=veil>"},

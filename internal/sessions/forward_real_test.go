@@ -41,11 +41,16 @@ func TestAnswersAreTheDriversOwn(t *testing.T) {
 				return resp.StatusCode, resp.Header.Get("Content-Type"), string(raw)
 			}
 			for _, c := range [][3]string{
-				{"POST", "/url", `{"url":"` + site.URL + `"}`}, {"GET", "/url", ""}, {"GET", "/window/handles", ""}, {"GET", "/timeouts", ""}, {"POST", "/timeouts", `{"implicit":-1}`},
-				{"POST", "/element", `{"using":"css selector","value":"#none"}`}, {"POST", "/element", `{"using":"nonsense","value":"x"}`}, {"POST", "/element", `{}`}, {"POST", "/element", `{`},
-				{"POST", "/element", ``}, {"POST", "/elements", `{"using":"css selector","value":"#none"}`}, {"GET", "/element/none/text", ""}, {"GET", "/alert/text", ""},
-				{"POST", "/execute/sync", `{"script":"return {a: [1, null, 'ø']}","args":[]}`}, {"POST", "/execute/sync", `{"script":"throw new Error('x')","args":[]}`},
-				{"GET", "/cookie/none", ""}, {"POST", "/window", `{"handle":"none"}`}, {"POST", "/acme/thing", `{}`}, {"PUT", "/url", `{}`}, {"POST", "/frame", `{"id":99}`},
+				{"POST", "/url", `{"url":"` + site.URL + `"}`}, {"GET", "/url", ""}, {"GET", "/window/handles", ""}, {"GET", "/timeouts", ""},
+				{"POST", "/timeouts", `{"implicit":-1}`},
+				{"POST", "/element", `{"using":"css selector","value":"#none"}`}, {"POST", "/element", `{"using":"nonsense","value":"x"}`},
+				{"POST", "/element", `{}`}, {"POST", "/element", `{`},
+				{"POST", "/element", ``}, {"POST", "/elements", `{"using":"css selector","value":"#none"}`}, {"GET", "/element/none/text",
+					""}, {"GET", "/alert/text", ""},
+				{"POST", "/execute/sync", `{"script":"return {a: [1, null, 'ø']}","args":[]}`}, {"POST", "/execute/sync",
+					`{"script":"throw new Error('x')","args":[]}`},
+				{"GET", "/cookie/none", ""}, {"POST", "/window", `{"handle":"none"}`}, {"POST", "/acme/thing", `{}`}, {"PUT", "/url", `{}`},
+				{"POST", "/frame", `{"id":99}`},
 				{"GET", "/element/a%2Fb/attribute/x%20y", ""},
 			} {
 				status, media, body := directly(c[0], c[1], c[2])

@@ -33,15 +33,18 @@ func (s *Session) ByHand(ctx context.Context, h link.Hand) (said string, err err
 		if err != nil {
 			return "", err
 		}
-		return "", s.Perform(ctx, webdriver.Action{Type: "pointer", ID: "hand pointer", Parameters: map[string]any{"pointerType": "mouse"}, Actions: []map[string]any{
-			{"type": "pointerMove", "duration": 0, "x": x, "y": y, "origin": "viewport"}, {"type": "pointerDown", "button": 0}, {"type": "pointerUp", "button": 0}}})
+		return "", s.Perform(ctx, webdriver.Action{Type: "pointer", ID: "hand pointer", Parameters: map[string]any{"pointerType": "mouse"},
+			Actions: []map[string]any{
+				{"type": "pointerMove", "duration": 0, "x": x, "y": y, "origin": "viewport"}, {"type": "pointerDown", "button": 0},
+				{"type": "pointerUp", "button": 0}}})
 	case "scroll":
 		x, y, err := s.place(ctx, h)
 		if err != nil {
 			return "", err
 		}
 		return "", s.Perform(ctx, webdriver.Action{Type: "wheel", ID: "hand wheel", Actions: []map[string]any{
-			{"type": "scroll", "duration": 0, "x": x, "y": y, "deltaX": math.Round(h.DeltaX), "deltaY": math.Round(h.DeltaY), "origin": "viewport"}}})
+			{"type": "scroll", "duration": 0, "x": x, "y": y, "deltaX": math.Round(h.DeltaX),
+				"deltaY": math.Round(h.DeltaY), "origin": "viewport"}}})
 	case "type":
 		if n := utf8.RuneCountInString(h.Text); n == 0 || n > maxTyped {
 			return "", fmt.Errorf("text: expected 1 to %d characters, found %d", maxTyped, n)
@@ -56,7 +59,8 @@ func (s *Session) ByHand(ctx context.Context, h link.Hand) (said string, err err
 		if !ok {
 			return "", fmt.Errorf("there is no key %q by name; characters are typed", h.Key)
 		}
-		return "", s.Perform(ctx, webdriver.Action{Type: "key", ID: "hand keyboard", Actions: []map[string]any{{"type": "keyDown", "value": code}, {"type": "keyUp", "value": code}}})
+		return "", s.Perform(ctx, webdriver.Action{Type: "key", ID: "hand keyboard", Actions: []map[string]any{{"type": "keyDown",
+			"value": code}, {"type": "keyUp", "value": code}}})
 	case "source":
 		return s.Source(ctx)
 	}

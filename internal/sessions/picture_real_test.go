@@ -78,8 +78,10 @@ func TestPicturesShowWhatTheirCommandDidUnderLoad(t *testing.T) {
 	require.NoError(t, err)
 	site := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "text/html")
-		fmt.Fprintf(w, `<!doctype html><title>Buoy</title><body style="margin:0;background:rgb(127,127,127)"><button style="position:fixed;left:0;top:0">Next</button>
-<script>let n = 0; const all = %s; document.querySelector("button").onclick = () => { document.body.style.background = "rgb(" + all[n++ %% all.length] + ")"; };</script>`, colours)
+		fmt.Fprintf(w, `<!doctype html><title>Buoy</title><body style="margin:0;background:rgb(127,127,127)">
+<button style="position:fixed;left:0;top:0">Next</button>
+<script>let n = 0; const all = %s; document.querySelector("button").onclick = () => {
+  document.body.style.background = "rgb(" + all[n++ %% all.length] + ")"; };</script>`, colours)
 	}))
 	t.Cleanup(site.Close)
 	n := clicks(t)
@@ -87,7 +89,8 @@ func TestPicturesShowWhatTheirCommandDidUnderLoad(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			s := somebodyElses(t, f, Request{Asked: webdriver.Capabilities{}, Pictures: true, Film: true})
 			busy(t, 4)
-			rec, err := s.Record(t.Context(), record.Policy{record.Commands: record.Always, record.Screenshots: record.Always, record.Video: record.Always}, nil,
+			rec, err := s.Record(t.Context(), record.Policy{record.Commands: record.Always, record.Screenshots: record.Always,
+				record.Video: record.Always}, nil,
 				filepath.Join(t.TempDir(), "rec"), time.Now())
 			require.NoError(t, err)
 			said(t, s, "POST", "/url", `{"url":"`+site.URL+`/"}`)
@@ -134,7 +137,8 @@ func TestPicturesShowWhatTheirCommandDidUnderLoad(t *testing.T) {
 // 250 ms of it.
 func filmAgrees(t *testing.T, path string, done []recording.Command) {
 	const rate, within = 20, 250.0
-	raw, err := exec.Command("ffmpeg", "-v", "error", "-i", path, "-vf", "fps="+strconv.Itoa(rate)+",crop=iw/3:ih/3,scale=1:1", "-f", "rawvideo", "-pix_fmt", "rgb24", "-").Output()
+	raw, err := exec.Command("ffmpeg", "-v", "error", "-i", path, "-vf", "fps="+strconv.Itoa(rate)+",crop=iw/3:ih/3,scale=1:1", "-f",
+		"rawvideo", "-pix_fmt", "rgb24", "-").Output()
 	require.NoError(t, err)
 	frames, wrong := 0, 0
 	for i := 0; i+2 < len(raw); i += 3 {

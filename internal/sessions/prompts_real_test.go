@@ -45,7 +45,8 @@ func story(t *testing.T, s *Session, site string) (lines []string) {
 	dialog := func(script string) {
 		raw, _ := json.Marshal(map[string]any{"script": "setTimeout(() => { window.got = " + script + " }, 0)", "args": []any{}})
 		said(t, s, "POST", "/execute/sync", string(raw))
-		require.Eventually(t, func() bool { status, _ := said(t, s, "GET", "/alert/text", ""); return status == 200 }, 5*time.Second, 20*time.Millisecond)
+		require.Eventually(t, func() bool { status, _ := said(t, s, "GET", "/alert/text", ""); return status == 200 },
+			5*time.Second, 20*time.Millisecond)
 	}
 	var home string
 	require.NoError(t, json.Unmarshal(tell("GET", "/window", ""), &home))
@@ -61,7 +62,8 @@ func story(t *testing.T, s *Session, site string) (lines []string) {
 		tell("GET", "/title", "")
 	}
 	for _, script := range []string{"alert('Low')", "setTimeout(() => alert('Late'), 40)"} { // of a click, at once and a little later
-		raw, _ := json.Marshal(map[string]any{"script": "document.title = 'open'; document.getElementById('boat').onclick = () => { " + script + " }", "args": []any{}})
+		raw, _ := json.Marshal(map[string]any{"script": "document.title = 'open'; document.getElementById('boat').onclick = () => { " +
+			script + " }", "args": []any{}})
 		said(t, s, "POST", "/execute/sync", string(raw))
 		_, v := said(t, s, "POST", "/element", `{"using":"css selector","value":"#boat"}`)
 		var e map[string]string
@@ -69,7 +71,8 @@ func story(t *testing.T, s *Session, site string) (lines []string) {
 		tell("POST", "/element/"+e[webdriver.WebElementIdentifier]+"/click", "{}")
 		lines[len(lines)-1] = "clicked"
 		began := time.Now()
-		require.Eventually(t, func() bool { status, _ := said(t, s, "GET", "/alert/text", ""); return status == 200 }, 15*time.Second, 20*time.Millisecond)
+		require.Eventually(t, func() bool { status, _ := said(t, s, "GET", "/alert/text", ""); return status == 200 },
+			15*time.Second, 20*time.Millisecond)
 		if took := time.Since(began); took > 4*time.Second {
 			lines = append(lines, "the dialog came after "+took.String())
 		}
@@ -105,7 +108,9 @@ func story(t *testing.T, s *Session, site string) (lines []string) {
 func TestDialogsOfRecordedSessionsAreAsTheDriverHasThem(t *testing.T) {
 	site := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Content-Type", "text/html")
-		fmt.Fprintf(w, `<title>%s</title><input id=boat><script>if (location.pathname == "/asks") addEventListener("beforeunload", (e) => { e.preventDefault(); e.returnValue = "1"; });</script>`, r.URL.Path[1:])
+		fmt.Fprintf(w, `<title>%s</title><input id=boat>
+<script>if (location.pathname == "/asks") addEventListener("beforeunload", (e) => { e.preventDefault();
+e.returnValue = "1"; });</script>`, r.URL.Path[1:])
 	}))
 	t.Cleanup(site.Close)
 	for name, f := range map[string]engine.Family{"chromium": chromium.Family{}, "gecko": gecko.Family{}, "webkit": webkit.Family{}} {

@@ -37,16 +37,17 @@ func startProxy() (*proxy, error) {
 		ErrorHandler:  func(w http.ResponseWriter, _ *http.Request, _ error) { breakOff(w) },
 		FlushInterval: -1, ErrorLog: log.New(io.Discard, "", 0),
 	}
-	p.srv = &http.Server{ReadHeaderTimeout: 30 * time.Second, ErrorLog: plain.ErrorLog, Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		switch {
-		case r.Method == http.MethodConnect:
-			p.tunnel(w, r)
-		case r.URL.Host == "":
-			http.Error(w, "this is a proxy", http.StatusBadRequest)
-		default:
-			plain.ServeHTTP(w, r)
-		}
-	})}
+	p.srv = &http.Server{ReadHeaderTimeout: 30 * time.Second, ErrorLog: plain.ErrorLog,
+		Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			switch {
+			case r.Method == http.MethodConnect:
+				p.tunnel(w, r)
+			case r.URL.Host == "":
+				http.Error(w, "this is a proxy", http.StatusBadRequest)
+			default:
+				plain.ServeHTTP(w, r)
+			}
+		})}
 	go func() { _ = p.srv.Serve(l) }() // it ends with close
 	return p, nil
 }

@@ -61,7 +61,8 @@ func TestAProxySeesWhatItCan(t *testing.T) {
 
 	require.Eventually(t, func() bool { return len(n.HAR("1").Log.Entries) >= 4 }, 5*time.Second, 5*time.Millisecond)
 	e := n.HAR("1").Log.Entries
-	assert.Equal(t, []any{"POST", plain.URL + "/hold?boat=Osprey", 200, "heard ahoy", "ahoy"}, []any{e[0].Request.Method, e[0].Request.URL, e[0].Response.Status, e[0].Response.Content.Text, e[0].Request.Body.Text})
+	assert.Equal(t, []any{"POST", plain.URL + "/hold?boat=Osprey", 200, "heard ahoy", "ahoy"}, []any{e[0].Request.Method, e[0].Request.URL,
+		e[0].Response.Status, e[0].Response.Content.Text, e[0].Request.Body.Text})
 	assert.Equal(t, []recording.HARPair{{Name: "berth", Value: recording.Masked}}, e[0].Response.Cookies)
 	assert.Equal(t, []any{"too long to keep", recording.MaxBody + 10}, []any{e[1].Response.Content.Comment, e[1].Response.Content.Size})
 	assert.Equal(t, []string{"CONNECT", secret.URL + "/", ""}, []string{e[2].Request.Method, e[2].Request.URL, e[2].Response.Content.Text})

@@ -45,9 +45,12 @@ func TestRealEnginesDoWhatTheySay(t *testing.T) {
 				Language, Zone string
 				Width          float64
 			}
-			require.NoError(t, s.Execute(t.Context(), `document.cookie = "boat=osprey"; return {language: navigator.language, zone: Intl.DateTimeFormat().resolvedOptions().timeZone, width: innerWidth}`, &seen))
+			require.NoError(t, s.Execute(t.Context(),
+				`document.cookie = "boat=osprey"; return {language: navigator.language,
+					zone: Intl.DateTimeFormat().resolvedOptions().timeZone, width: innerWidth}`, &seen))
 			for feature, ok := range map[string]bool{
-				"locale nb-NO": strings.HasPrefix(seen.Language, "nb"), "time zone America/St_Johns": seen.Zone == "America/St_Johns", "viewport 1024×700": seen.Width == 1024,
+				"locale nb-NO": strings.HasPrefix(seen.Language, "nb"), "time zone America/St_Johns": seen.Zone == "America/St_Johns",
+				"viewport 1024×700": seen.Width == 1024,
 			} {
 				for _, applied := range s.Outcome.Applied {
 					if applied == feature {

@@ -234,7 +234,8 @@ func (r *Recording) fetchBodies(conn *bidi.Conn, collector string, bodies <-chan
 		}
 		ctx, cancel := context.WithTimeout(r.ctx, 3*time.Second)
 		defer cancel()
-		err = conn.Send(ctx, "network.getData", map[string]any{"dataType": kind, "request": request, "collector": collector, "disown": true}, &got)
+		err = conn.Send(ctx, "network.getData", map[string]any{"dataType": kind, "request": request, "collector": collector, "disown": true},
+			&got)
 		return got.Bytes.Value, got.Bytes.Type == "base64", err
 	}
 	for d := range bodies {
@@ -371,7 +372,8 @@ func (r *Recording) settled() {
 // write writes an exchange to the log.
 func (r *Recording) write(x exchange) {
 	command := webdriver.CommandOf(x.method, x.path)
-	c := &recording.Command{Number: x.number, Shot: x.shot, AtMS: x.at, TookMS: x.took, Name: command.Name, Method: x.method, Path: r.mask.Text(x.path), By: x.by, Status: x.answer.Status}
+	c := &recording.Command{Number: x.number, Shot: x.shot, AtMS: x.at, TookMS: x.took, Name: command.Name, Method: x.method,
+		Path: r.mask.Text(x.path), By: x.by, Status: x.answer.Status}
 	var a struct {
 		Value json.RawMessage `json:"value"`
 	}
@@ -537,7 +539,8 @@ func (s *Session) captured(ctx context.Context) ([]byte, error) {
 	var got struct {
 		Data string `json:"data"`
 	}
-	err = s.BiDi.Send(ctx, "browsingContext.captureScreenshot", map[string]any{"context": shown, "format": map[string]any{"type": "image/jpeg", "quality": 0.7}}, &got)
+	err = s.BiDi.Send(ctx, "browsingContext.captureScreenshot", map[string]any{"context": shown,
+		"format": map[string]any{"type": "image/jpeg", "quality": 0.7}}, &got)
 	if err != nil {
 		return nil, err
 	}
@@ -551,7 +554,8 @@ const paintLimit = 2 * time.Second
 // second frame is asked for only when the first is on the display. They end at
 // once, for drivers lose sight of windows that are closed under a script.
 const (
-	askFrames = `const k = Symbol.for("pane painted"); document[k] = false; requestAnimationFrame(() => requestAnimationFrame(() => { document[k] = true; })); return !document.hidden`
+	askFrames = `const k = Symbol.for("pane painted"); document[k] = false;
+requestAnimationFrame(() => requestAnimationFrame(() => { document[k] = true; })); return !document.hidden`
 	hadFrames = `return document[Symbol.for("pane painted")] === true`
 )
 

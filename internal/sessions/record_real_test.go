@@ -41,7 +41,8 @@ func desk(t *testing.T) *httptest.Server {
 		}
 		w.Header().Set("Content-Type", "text/html")
 		_, _ = w.Write([]byte(`<!doctype html><title>Quay</title><h1 id=h>Quay</h1><form method=post><input name=boat></form>
-			<script>console.warn("low tide"); fetch("/tide.json").then(r => r.json()).then(t => { document.title = t.high }); setTimeout(() => { throw new Error("adrift") }, 10)</script>`))
+			<script>console.warn("low tide"); fetch("/tide.json").then(r => r.json()).then(t => { document.title = t.high });
+setTimeout(() => { throw new Error("adrift") }, 10)</script>`))
 	}))
 	t.Cleanup(s.Close)
 	return s
@@ -88,7 +89,8 @@ func TestRealSessionsAreRecorded(t *testing.T) {
 			rec, err := s.Record(t.Context(), all, nil, filepath.Join(t.TempDir(), "rec"), began)
 			require.NoError(t, err)
 			said(t, s, "POST", "/url", `{"url":"`+site.URL+`/?boat=Osprey"}`)
-			require.Eventually(t, func() bool { _, v := said(t, s, "GET", "/title", ""); return string(v) == `"06:12"` }, 10*time.Second, 50*time.Millisecond)
+			require.Eventually(t, func() bool { _, v := said(t, s, "GET", "/title", ""); return string(v) == `"06:12"` },
+				10*time.Second, 50*time.Millisecond)
 			status, v := said(t, s, "POST", "/element", `{"using":"css selector","value":"#none"}`)
 			assert.Equal(t, 404, status)
 			assert.Contains(t, string(v), webdriver.NoSuchElement)
@@ -96,7 +98,8 @@ func TestRealSessionsAreRecorded(t *testing.T) {
 			// A dialog that nobody handles: the next command dismisses it and says so; then
 			// all is well. One that is handled stays until it is.
 			said(t, s, "POST", "/execute/sync", `{"script":"setTimeout(() => confirm('Sail?'), 0)","args":[]}`)
-			require.Eventually(t, func() bool { status, _ := said(t, s, "GET", "/alert/text", ""); return status == 200 }, 5*time.Second, 20*time.Millisecond)
+			require.Eventually(t, func() bool { status, _ := said(t, s, "GET", "/alert/text", ""); return status == 200 },
+				5*time.Second, 20*time.Millisecond)
 			status, v = said(t, s, "GET", "/title", "")
 			assert.Equal(t, 500, status)
 			assert.Contains(t, string(v), webdriver.UnexpectedAlertOpen)

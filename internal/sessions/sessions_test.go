@@ -93,7 +93,8 @@ func TestASessionFromOpenToClose(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, f.options.Headed)
 	assert.Contains(t, s.Outcome.Applied, "viewport 390×844")
-	assert.Equal(t, []device.Missing{{Feature: "touch", Reason: engine.ErrNoCommand.Error()}, {Feature: "orientation portrait", Reason: engine.ErrNoCommand.Error()}}, s.Outcome.Missing)
+	assert.Equal(t, []device.Missing{{Feature: "touch", Reason: engine.ErrNoCommand.Error()}, {Feature: "orientation portrait",
+		Reason: engine.ErrNoCommand.Error()}}, s.Outcome.Missing)
 	assert.NoError(t, s.Gone(t.Context()))
 	s.Close()
 	assert.True(t, f.ended)

@@ -38,7 +38,8 @@ type tap struct {
 
 func newTap(address string) *tap {
 	return &tap{turn: make(chan struct{}, 1), next: &http.Transport{MaxIdleConnsPerHost: 8, DisableCompression: true}, last: time.Now(),
-		driver: &fasthttp.HostClient{Addr: strings.TrimPrefix(address, "http://"), NoDefaultUserAgentHeader: true, DisablePathNormalizing: true, MaxConns: 64, MaxIdleConnDuration: time.Minute,
+		driver: &fasthttp.HostClient{Addr: strings.TrimPrefix(address, "http://"), NoDefaultUserAgentHeader: true,
+			DisablePathNormalizing: true, MaxConns: 64, MaxIdleConnDuration: time.Minute,
 			RetryIfErr: func(*fasthttp.Request, int, error) (bool, bool) { return false, false }}}
 }
 

@@ -181,7 +181,8 @@ func TestASessionIsIdleOnlyWhenNothingIsUnderWay(t *testing.T) {
 	require.Eventually(t, s.Busy, 5*time.Second, time.Millisecond)
 	assert.Zero(t, s.Idle())
 	s.Left()
-	require.Eventually(t, func() bool { return s.Idle() > 0 }, 5*time.Second, time.Millisecond, "a command whose client has gone away keeps nobody waiting")
+	require.Eventually(t, func() bool { return s.Idle() > 0 }, 5*time.Second, time.Millisecond, "a command whose client has gone away "+
+		"keeps nobody waiting")
 	close(hold)
 	require.NoError(t, <-done)
 	d.set(func() { d.hold = nil })
@@ -215,7 +216,8 @@ func TestACommandThatHangsIsInTheLog(t *testing.T) {
 	require.Len(t, made, 1)
 	commands := read[recording.Command](t, made[0].Path)
 	require.Len(t, commands, 2)
-	assert.Equal(t, []string{"Navigate To", "no answer", "the driver had not answered when the recording ended"}, []string{commands[1].Name, commands[1].Error, commands[1].Message})
+	assert.Equal(t, []string{"Navigate To", "no answer", "the driver had not answered when the recording ended"},
+		[]string{commands[1].Name, commands[1].Error, commands[1].Message})
 	assert.JSONEq(t, `{"url":"http://desk.example/"}`, string(commands[1].Arguments))
 	close(hold)
 	require.NoError(t, <-done, "what comes after the end is nobody's")
@@ -412,6 +414,7 @@ func TestTheLogOfCommands(t *testing.T) {
 		raw := fmt.Sprintf("%+v %s %s", c, c.Arguments, c.Result)
 		assert.NotContains(t, raw, "kedge-17")
 	}
-	assert.Equal(t, []string{"Navigate To", "tern", "no such element", "no answer"}, []string{commands[0].Name, commands[1].By, commands[2].Error, commands[5].Error})
+	assert.Equal(t, []string{"Navigate To", "tern", "no such element", "no answer"}, []string{commands[0].Name, commands[1].By,
+		commands[2].Error, commands[5].Error})
 	assert.Contains(t, string(commands[3].Result), "bytes, not kept")
 }

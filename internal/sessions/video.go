@@ -57,7 +57,8 @@ func (v *video) show(picture []byte, from float64) {
 }
 
 // encoding is how ffmpeg writes every video.
-var encoding = []string{"-an", "-c:v", "libvpx", "-deadline", "realtime", "-cpu-used", "8", "-threads", "1", "-b:v", "500k", "-crf", "30", "-g", "50", "-pix_fmt", "yuv420p",
+var encoding = []string{"-an", "-c:v", "libvpx", "-deadline", "realtime", "-cpu-used", "8", "-threads", "1", "-b:v", "500k", "-crf",
+	"30", "-g", "50", "-pix_fmt", "yuv420p",
 	"-flush_packets", "1", "-cluster_time_limit", "1000"} // on disk within a second, for what is handed in as it grows
 
 const fitting = "scale=w='min(1280,iw)':h='min(1280,ih)':force_original_aspect_ratio=decrease:force_divisible_by=2:flags=fast_bilinear"
@@ -99,7 +100,8 @@ func (v *video) ofDisplay(ctx context.Context, r *Recording, more ...string) err
 	zero := strconv.FormatFloat(float64(r.began.UnixMicro())/1e6, 'f', 6, 64)
 	a := r.s.window(ctx)
 	args := []string{"-f", "x11grab", "-framerate", rate, "-video_size", fmt.Sprintf("%dx%d", a.Dx(), a.Dy()), "-draw_mouse", "0", "-copyts",
-		"-i", fmt.Sprintf("%s+%d,%d", r.s.inst.Display.Name, a.Min.X, a.Min.Y), "-vf", "setpts=PTS-" + zero + "/TB,fps=" + rate + ":start_time=0," + fitting}
+		"-i", fmt.Sprintf("%s+%d,%d", r.s.inst.Display.Name, a.Min.X, a.Min.Y), "-vf", "setpts=PTS-" + zero + "/TB,fps=" +
+			rate + ":start_time=0," + fitting}
 	if err := v.start(r, nil, append(args, more...)...); err != nil {
 		return err
 	}
@@ -133,7 +135,8 @@ func (v *video) ofPictures(r *Recording) error {
 		return err
 	}
 	defer read.Close()
-	if err := v.start(r, []*os.File{read}, "-f", "image2pipe", "-framerate", strconv.Itoa(framesPerSecond), "-i", "pipe:3", "-vf", fitting); err != nil {
+	if err := v.start(r, []*os.File{read}, "-f", "image2pipe", "-framerate", strconv.Itoa(framesPerSecond), "-i", "pipe:3",
+		"-vf", fitting); err != nil {
 		write.Close()
 		return err
 	}

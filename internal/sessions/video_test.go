@@ -33,7 +33,8 @@ func TestVideoAndCommandsAgree(t *testing.T) {
 	for name, c := range map[string]struct {
 		family engine.Family
 		headed bool
-	}{"chromium": {chromium.Family{}, false}, "chromium headed": {chromium.Family{}, true}, "gecko headed": {gecko.Family{}, true}, "webkit": {webkit.Family{}, false}} {
+	}{"chromium": {chromium.Family{}, false}, "chromium headed": {chromium.Family{}, true}, "gecko headed": {gecko.Family{}, true},
+		"webkit": {webkit.Family{}, false}} {
 		t.Run(name, func(t *testing.T) {
 			s := somebodyElses(t, c.family, Request{Asked: webdriver.Capabilities{}, Headed: c.headed, Film: true})
 			assert.Equal(t, c.headed || name == "webkit", s.inst.Display != nil, "what has a display is filmed from it")
@@ -88,7 +89,8 @@ func TestAFilmWithoutAPage(t *testing.T) {
 func turnedRed(t *testing.T, path string) (at []float64) {
 	t.Helper()
 	const rate = 20
-	raw, err := exec.Command("ffmpeg", "-v", "error", "-i", path, "-vf", "fps="+strconv.Itoa(rate)+",crop=iw/3:ih/3,scale=1:1", "-f", "rawvideo", "-pix_fmt", "rgb24", "-").Output()
+	raw, err := exec.Command("ffmpeg", "-v", "error", "-i", path, "-vf", "fps="+strconv.Itoa(rate)+",crop=iw/3:ih/3,scale=1:1", "-f",
+		"rawvideo", "-pix_fmt", "rgb24", "-").Output()
 	require.NoError(t, err)
 	was := false
 	for i := 0; i+2 < len(raw); i += 3 {

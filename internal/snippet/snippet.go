@@ -18,8 +18,10 @@ import (
 var examples embed.FS
 
 // Languages lists them.
-var Languages = []api.Language{{Name: "shell", Title: "Shell", File: "session.sh"}, {Name: "go", Title: "Go", File: "session.go"}, {Name: "javascript", Title: "JavaScript", File: "session.mjs"},
-	{Name: "python", Title: "Python", File: "session.py"}, {Name: "java", Title: "Java", File: "Session.java"}, {Name: "csharp", Title: "C#", File: "Program.cs"}}
+var Languages = []api.Language{{Name: "shell", Title: "Shell", File: "session.sh"}, {Name: "go", Title: "Go", File: "session.go"},
+	{Name: "javascript", Title: "JavaScript", File: "session.mjs"},
+	{Name: "python", Title: "Python", File: "session.py"}, {Name: "java", Title: "Java", File: "Session.java"}, {Name: "csharp",
+		Title: "C#", File: "Program.cs"}}
 
 // DefaultAddress is the page that examples look at when none is named.
 const DefaultAddress = "data:text/html,<title>Saltmarsh Harbour</title>"

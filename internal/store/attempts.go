@@ -46,9 +46,11 @@ const attemptsInDetail = `SELECT ` + attemptHead + `, o.body AS ran_on, s.body A
 
 // AddAttempt writes an attempt and its files.
 func AddAttempt(a Attempt, files []File) []Stmt {
-	batch := []Stmt{say(a.Agent), say(a.RanOn), Must(`INSERT INTO attempts (run, pane, test, number, id, sessions, fence, agent, verdict, started_at, took_ms, opened_ms, ran_on, message)
+	batch := []Stmt{say(a.Agent), say(a.RanOn),
+		Must(`INSERT INTO attempts (run, pane, test, number, id, sessions, fence, agent, verdict, started_at, took_ms, opened_ms, ran_on, message)
 		VALUES (?, ?, ?, ?, ?, ?, ?, `+said+`, ?, ?, ?, ?, `+said+`, NULLIF(?, ''))`,
-		a.Run, a.Pane, a.Test, a.Number, short(a.ID), a.Sessions, a.Fence, a.Agent, code(a.Verdict), a.StartedAt, a.TookMS, a.OpenedMS, a.RanOn, a.Message),
+			a.Run, a.Pane, a.Test, a.Number, short(a.ID), a.Sessions, a.Fence, a.Agent, code(a.Verdict), a.StartedAt, a.TookMS,
+			a.OpenedMS, a.RanOn, a.Message),
 		Must(`INSERT INTO details (run, pane, test, number, body) VALUES (?, ?, ?, ?, ?)`, a.Run, a.Pane, a.Test, a.Number, a.Body)}
 	batch = append(batch, share(a.ID, a.Detail)...)
 	for _, f := range files {
@@ -74,7 +76,8 @@ func share(attempt string, d Detail) (batch []Stmt) {
 
 // Amend replaces what an attempt says in detail.
 func Amend(attempt string, d Detail) []Stmt {
-	return append([]Stmt{Must(`UPDATE details SET steps = NULL, setup = NULL, body = ? WHERE `+placeOf, d.Body, short(attempt))}, share(attempt, d)...)
+	return append([]Stmt{Must(`UPDATE details SET steps = NULL, setup = NULL, body = ? WHERE `+placeOf, d.Body, short(attempt))},
+		share(attempt, d)...)
 }
 
 // AttemptsOf lists the attempts of one test of a run in detail, in every pane.
@@ -109,7 +112,8 @@ type Span struct {
 
 // Spans lists the attempts of a run in order of time.
 func (s *Store) Spans(ctx context.Context, run int) (xs []Span, err error) {
-	err = s.read.SelectContext(ctx, &xs, `SELECT a.pane, a.test, a.number, a.fence, x.body AS agent, verdict(a.verdict) AS verdict, a.started_at, a.took_ms
+	err = s.read.SelectContext(ctx, &xs, `SELECT a.pane, a.test, a.number, a.fence, x.body AS agent, verdict(a.verdict) AS verdict,
+		a.started_at, a.took_ms
 		FROM attempts a JOIN texts x ON x.id = a.agent WHERE a.run = ? ORDER BY a.started_at, a.id`, run)
 	return
 }
@@ -117,7 +121,8 @@ func (s *Store) Spans(ctx context.Context, run int) (xs []Span, err error) {
 // LatestDurations lists what the latest attempts of the whole lab took, in
 // milliseconds, those that the lab failed left out.
 func (s *Store) LatestDurations(ctx context.Context, n int) (ms []int64, err error) {
-	err = s.read.SelectContext(ctx, &ms, `SELECT took_ms FROM (SELECT took_ms, verdict FROM attempts ORDER BY id DESC LIMIT ?) WHERE verdict IN (1, 2)`, n)
+	err = s.read.SelectContext(ctx, &ms, `SELECT took_ms FROM (SELECT took_ms, verdict FROM attempts ORDER BY id DESC LIMIT ?)
+		WHERE verdict IN (1, 2)`, n)
 	return
 }
 
@@ -173,7 +178,8 @@ type RunFile struct {
 
 // FilesOfRun lists the files of a whole run; kind "" means every kind.
 func (s *Store) FilesOfRun(ctx context.Context, run int, kind string) (fs []RunFile, err error) {
-	err = s.read.SelectContext(ctx, &fs, `SELECT uuid(f.attempt) AS attempt, f.name, f.kind, f.media, lower(hex(f.hash)) AS hash, f.size, f.session, a.pane, a.test, a.number
+	err = s.read.SelectContext(ctx, &fs, `SELECT uuid(f.attempt) AS attempt, f.name, f.kind, f.media, lower(hex(f.hash)) AS hash, f.size,
+		f.session, a.pane, a.test, a.number
 		FROM attempts a JOIN files f ON f.attempt = a.id
 		WHERE a.run = ? AND (? = '' OR f.kind = ?) ORDER BY a.pane, a.test, a.number, f.name`, run, kind, kind)
 	return

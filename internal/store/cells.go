@@ -52,14 +52,16 @@ func AddCell(r Run, p *Pane, t *Test, pane, test int) []Stmt {
 	if t != nil {
 		tests = []Test{*t}
 	}
-	return append(addParts(r, panes, tests), say(""), Do(`INSERT OR IGNORE INTO cells (run, pane, test, known, combo, verdict, attempts, took_ms, agent)
+	return append(addParts(r, panes, tests), say(""),
+		Do(`INSERT OR IGNORE INTO cells (run, pane, test, known, combo, verdict, attempts, took_ms, agent)
 		SELECT t.run, p.idx, t.idx, t.known, p.combo, 0, 0, 0, `+said+`
 		FROM tests t, panes p WHERE t.run = ? AND t.idx = ? AND p.run = ? AND p.idx = ?`, "", r.Number, test, r.Number, pane))
 }
 
 // Regard writes the state of a cell of a run of sessions, whatever it was before.
 func Regard(c Cell) []Stmt {
-	return []Stmt{say(c.Agent), Do(`UPDATE cells SET verdict = ?, attempts = ?, took_ms = ?, agent = `+said+`, why = NULLIF(?, ''), message = NULLIF(?, '')
+	return []Stmt{say(c.Agent), Do(`UPDATE cells SET verdict = ?, attempts = ?, took_ms = ?, agent = `+said+
+		`, why = NULLIF(?, ''), message = NULLIF(?, '')
 		WHERE run = ? AND pane = ? AND test = ?`, code(c.Verdict), c.Attempts, c.TookMS, c.Agent, c.Why, c.Message, c.Run, c.Pane, c.Test)}
 }
 
@@ -73,7 +75,8 @@ type DayCount struct {
 // DaysOfTest lists the counts of a test by day.
 func (s *Store) DaysOfTest(ctx context.Context, project, suite, name string) (cs []DayCount, err error) {
 	err = s.read.SelectContext(ctx, &cs, `SELECT d.day, verdict(d.verdict) AS verdict, d.n FROM days_of_tests d
-		JOIN tests_known k ON k.id = d.known WHERE k.project = ? AND k.suite = ? AND k.name = ? AND d.n > 0 ORDER BY d.day, d.verdict`, project, suite, name)
+		JOIN tests_known k ON k.id = d.known WHERE k.project = ? AND k.suite = ? AND k.name = ? AND d.n > 0
+		ORDER BY d.day, d.verdict`, project, suite, name)
 	return
 }
 
@@ -116,7 +119,8 @@ func (s *Store) Estimates(ctx context.Context, project, suite string) (es []Esti
 	if err := rows.Err(); err != nil {
 		return nil, err
 	}
-	rows, err = s.read.QueryContext(ctx, `SELECT e.known, e.combo, e.recent, e.last_run FROM tests_known k CROSS JOIN estimates e ON e.known = k.id
+	rows, err = s.read.QueryContext(ctx, `SELECT e.known, e.combo, e.recent, e.last_run FROM tests_known k
+		CROSS JOIN estimates e ON e.known = k.id
 		WHERE k.project = ? AND k.suite = ? ORDER BY e.at`, project, suite)
 	if err != nil {
 		return nil, err
@@ -157,6 +161,7 @@ func (s *Store) RunBefore(ctx context.Context, project, suite, matrix string, n 
 
 // Spreads counts the runs of a suite on a matrix whose tests were spread.
 func (s *Store) Spreads(ctx context.Context, project, suite, matrix string) (n int, err error) {
-	err = s.read.GetContext(ctx, &n, `SELECT COUNT(*) FROM runs WHERE project = ? AND suite = ? AND matrix = ? AND spread AND again_of = 0`, project, suite, matrix)
+	err = s.read.GetContext(ctx, &n, `SELECT COUNT(*) FROM runs WHERE project = ? AND suite = ? AND matrix = ? AND spread
+		AND again_of = 0`, project, suite, matrix)
 	return
 }

@@ -17,7 +17,8 @@ type Heap struct {
 
 // Heaps lists what is kept.
 func (s *Store) Heaps(ctx context.Context) (hs []Heap, err error) {
-	err = s.read.SelectContext(ctx, &hs, `SELECT project, kind, verdict(verdict) AS verdict, n, bytes FROM kept WHERE n > 0 ORDER BY project, kind, verdict`)
+	err = s.read.SelectContext(ctx, &hs, `SELECT project, kind, verdict(verdict) AS verdict, n, bytes FROM kept WHERE n > 0
+		ORDER BY project, kind, verdict`)
 	return
 }
 
@@ -30,7 +31,8 @@ type OldFile struct {
 // OldFiles lists files of a heap whose attempts ended at a time or before, oldest
 // first, after the first skip. Its cost is that of the files it lists and skips.
 func (s *Store) OldFiles(ctx context.Context, h Heap, before int64, skip, limit int) (fs []OldFile, err error) {
-	err = s.read.SelectContext(ctx, &fs, `SELECT uuid(attempt) AS attempt, name, kind, media, lower(hex(hash)) AS hash, size, session, at FROM files
+	err = s.read.SelectContext(ctx, &fs, `SELECT uuid(attempt) AS attempt, name, kind, media, lower(hex(hash)) AS hash, size, session, at
+		FROM files
 		WHERE project = ? AND kind = ? AND verdict = ? AND at <= ? ORDER BY at, attempt, name LIMIT ? OFFSET ?`,
 		h.Project, h.Kind, code(h.Verdict), before, limit, skip)
 	return

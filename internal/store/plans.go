@@ -47,7 +47,8 @@ type Preset struct {
 
 // SavePreset writes a preset in place of the one of its name.
 func SavePreset(p Preset) Stmt {
-	return Must(`INSERT INTO presets (id, name, project, bundle, request_json, made_by, made_at, changed_by, changed_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
+	return Must(`INSERT INTO presets (id, name, project, bundle, request_json, made_by, made_at, changed_by, changed_at)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
 		ON CONFLICT (name) DO UPDATE SET project = excluded.project, bundle = excluded.bundle, request_json = excluded.request_json,
 		changed_by = excluded.changed_by, changed_at = excluded.changed_at`,
 		p.ID, p.Name, p.Project, p.Bundle, p.Request, p.MadeBy, p.MadeAt, p.ChangedBy, p.ChangedAt)
@@ -94,7 +95,8 @@ func AddSchedule(x Schedule) Stmt {
 
 // MarkSchedule notes what became of a schedule's occurrences up to a time.
 func MarkSchedule(id string, seen int64, run int, note string) Stmt {
-	return Do(`UPDATE schedules SET seen_at = ?, last_run = CASE WHEN ? > 0 THEN ? ELSE last_run END, last_note = ? WHERE id = ?`, seen, run, run, note, id)
+	return Do(`UPDATE schedules SET seen_at = ?, last_run = CASE WHEN ? > 0 THEN ? ELSE last_run END, last_note = ? WHERE id = ?`, seen,
+		run, run, note, id)
 }
 
 // PauseSchedule pauses a schedule, or lets it go on after a time.

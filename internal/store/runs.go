@@ -61,7 +61,8 @@ type Test struct {
 
 // AddRun writes a run with its panes and tests.
 func AddRun(r Run, panes []Pane, tests []Test) []Stmt {
-	return append([]Stmt{Must(`INSERT INTO runs (number, id, kind, project, suite, matrix, environment, by_name, counts_json, created_at, again_of,
+	return append([]Stmt{Must(`INSERT INTO runs (number, id, kind, project, suite, matrix, environment, by_name, counts_json,
+		created_at, again_of,
 		preset_id, schedule_id, spread, bundle, base, vars_json, request_json, plan_json, secrets)
 		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
 		r.Number, r.ID, r.Kind, r.Project, r.Suite, r.Matrix, r.Environment, r.By, r.Counts, r.CreatedAt, r.AgainOf,
@@ -155,7 +156,8 @@ func ReviseRun(run int, verdict, counts, glances string) []Stmt {
 // KeepWall stores the wall of an ended run, unless the run was revised after it
 // was drawn.
 func KeepWall(run, revised int, body []byte) Stmt {
-	return Do(`INSERT OR REPLACE INTO walls (run, body) SELECT number, ? FROM runs WHERE number = ? AND ended_at > 0 AND revised = ?`, body, run, revised)
+	return Do(`INSERT OR REPLACE INTO walls (run, body) SELECT number, ? FROM runs WHERE number = ? AND ended_at > 0 AND revised = ?`,
+		body, run, revised)
 }
 
 // Wall reads the stored wall of an ended run.
@@ -220,7 +222,8 @@ func (w *where) has(text, part string) {
 func (w *where) String() string { return strings.Join(append(w.clauses, "1"), " AND ") }
 
 // runHead are the columns that a list shows.
-const runHead = `number, id, kind, project, suite, matrix, environment, by_name, verdict, why, counts_json, created_at, started_at, ended_at, again_of, glances_json`
+const runHead = `number, id, kind, project, suite, matrix, environment, by_name, verdict, why, counts_json,
+	created_at, started_at, ended_at, again_of, glances_json`
 
 // Runs lists runs, newest first, with what a list shows of them.
 func (s *Store) Runs(ctx context.Context, f RunFilter) (rs []Run, err error) {
@@ -234,7 +237,8 @@ func (s *Store) Runs(ctx context.Context, f RunFilter) (rs []Run, err error) {
 	w.add(f.State == "ended", "ended_at > 0")
 	w.has(`(project || ' ' || suite || ' ' || matrix || ' ' || environment || ' ' || by_name || ' #' || number)`, f.Text)
 	w.add(f.Before > 0, "number < ?", f.Before)
-	err = s.read.SelectContext(ctx, &rs, `SELECT `+runHead+` FROM runs WHERE `+w.String()+` ORDER BY number DESC LIMIT ?`, append(w.args, f.Limit)...)
+	err = s.read.SelectContext(ctx, &rs, `SELECT `+runHead+` FROM runs WHERE `+w.String()+
+		` ORDER BY number DESC LIMIT ?`, append(w.args, f.Limit)...)
 	return
 }
 
@@ -246,7 +250,8 @@ func (s *Store) RunByNumber(ctx context.Context, number int) (r Run, err error) 
 
 // RunByName finds the newest run of sessions with a name.
 func (s *Store) RunByName(ctx context.Context, project, name string) (r Run, err error) {
-	err = found(s.read.GetContext(ctx, &r, `SELECT * FROM runs WHERE kind = 'remote' AND project = ? AND suite = ? ORDER BY number DESC LIMIT 1`, project, name))
+	err = found(s.read.GetContext(ctx, &r, `SELECT * FROM runs WHERE kind = 'remote' AND project = ? AND suite = ?
+		ORDER BY number DESC LIMIT 1`, project, name))
 	return
 }
 

@@ -61,7 +61,8 @@ func OpenSession(x Session) Stmt {
 
 // EndSession notes how a session ended. It keeps what was noted first.
 func EndSession(x Session) Stmt {
-	return Do(`UPDATE sessions SET state = 'ended', agent = ?, verdict = ?, message = ?, how = ?, ended_at = ?, bidi_key = '' WHERE id = ? AND state != 'ended'`,
+	return Do(`UPDATE sessions SET state = 'ended', agent = ?, verdict = ?, message = ?, how = ?, ended_at = ?, bidi_key = '' WHERE id = ?
+		AND state != 'ended'`,
 		x.Agent, x.Verdict, x.Message, x.How, x.EndedAt, x.ID)
 }
 
@@ -76,7 +77,8 @@ func JudgeSession(id, verdict, message string) []Stmt {
 
 // NoteSession keeps somebody's note on a session.
 func NoteSession(id, note string) Stmt {
-	return Must(`INSERT INTO notes (session, body) SELECT ?, ? WHERE EXISTS (SELECT 1 FROM sessions WHERE id = ?) OR EXISTS (SELECT 1 FROM attempts WHERE id = ?)
+	return Must(`INSERT INTO notes (session, body) SELECT ?, ? WHERE EXISTS (SELECT 1 FROM sessions WHERE id = ?) 
+		OR EXISTS (SELECT 1 FROM attempts WHERE id = ?)
 		ON CONFLICT DO UPDATE SET body = excluded.body`, id, note, id, short(attempt.Of(id)))
 }
 
@@ -104,15 +106,18 @@ type SessionRow struct {
 // Both lists have the same columns. A script's session was asked for when its
 // attempt was named, which its id tells.
 const (
-	ofRunners = `SELECT s.*, 'remote' AS kind, r.id AS run_id, r.suite AS run_name, r.project, k.name AS test_name, p.label, COALESCE(n.body, '') AS note
+	ofRunners = `SELECT s.*, 'remote' AS kind, r.id AS run_id, r.suite AS run_name, r.project, k.name AS test_name, p.label,
+		COALESCE(n.body, '') AS note
 		FROM sessions s JOIN runs r ON r.number = s.run JOIN tests t ON t.run = s.run AND t.idx = s.test JOIN tests_known k ON k.id = t.known
 		JOIN panes p ON p.run = s.run AND p.idx = s.pane LEFT JOIN notes n ON n.session = s.id`
 	ofScripts = `SELECT session(a.id) AS id, a.run, a.pane, a.test, a.number, k.name, t.tags_json, r.by_name, '' AS token_id, x.body AS agent,
 		o.body ->> 'browser' AS browser, o.body ->> 'version' AS version, o.body ->> 'os' AS os, o.body ->> 'device' AS device,
 		'{}' AS asked_json, '{}' AS options_json, 'ended' AS state, verdict(a.verdict) AS verdict, COALESCE(a.message, '') AS message,
-		'its script ended' AS how, a.fence, '' AS bidi_key, asked_at(a.id) AS queued_at, a.started_at + a.opened_ms AS opened_at, a.started_at + a.took_ms AS ended_at,
+		'its script ended' AS how, a.fence, '' AS bidi_key, asked_at(a.id) AS queued_at,
+		a.started_at + a.opened_ms AS opened_at, a.started_at + a.took_ms AS ended_at,
 		'script' AS kind, r.id AS run_id, r.suite AS run_name, r.project, k.name AS test_name, p.label, COALESCE(n.body, '') AS note
-		FROM attempts a JOIN runs r ON r.number = a.run AND r.kind = 'script' JOIN tests t ON t.run = a.run AND t.idx = a.test JOIN tests_known k ON k.id = t.known
+		FROM attempts a JOIN runs r ON r.number = a.run AND r.kind = 'script'
+		JOIN tests t ON t.run = a.run AND t.idx = a.test JOIN tests_known k ON k.id = t.known
 		JOIN panes p ON p.run = a.run AND p.idx = a.pane JOIN texts x ON x.id = a.agent JOIN texts o ON o.id = a.ran_on
 		LEFT JOIN notes n ON n.session = session(a.id)`
 )
@@ -133,7 +138,8 @@ func (s *Store) Sessions(ctx context.Context, f SessionFilter) (rows []SessionRo
 
 func (s *Store) runnersSessions(ctx context.Context, f SessionFilter) (rows []SessionRow, err error) {
 	w := &where{}
-	w.has(`(s.name || ' ' || k.name || ' ' || r.suite || ' ' || r.project || ' ' || p.label || ' ' || s.by_name || ' ' || s.message || ' ' || s.how || ' ' || COALESCE(n.body, '') || ' #' || r.number)`, f.Text)
+	w.has(`(s.name || ' ' || k.name || ' ' || r.suite || ' ' || r.project || ' ' || p.label || ' ' || s.by_name || ' ' || s.message
+		|| ' ' || s.how || ' ' || COALESCE(n.body, '') || ' #' || r.number)`, f.Text)
 	w.has("k.name", f.Test)
 	w.add(f.Tag != "", `EXISTS (SELECT 1 FROM json_each(s.tags_json) WHERE value = ?)`, f.Tag)
 	w.add(f.Browser != "", "s.browser = ?", f.Browser)
@@ -153,7 +159,8 @@ func (s *Store) runnersSessions(ctx context.Context, f SessionFilter) (rows []Se
 func (s *Store) scriptsSessions(ctx context.Context, f SessionFilter) (rows []SessionRow, err error) {
 	w := &where{}
 	w.add(true, "a.sessions > 0")
-	w.has(`(k.name || ' ' || r.suite || ' ' || r.project || ' ' || p.label || ' ' || r.by_name || ' ' || COALESCE(a.message, '') || ' ' || COALESCE(n.body, '') || ' #' || r.number)`, f.Text)
+	w.has(`(k.name || ' ' || r.suite || ' ' || r.project || ' ' || p.label || ' ' || r.by_name || ' ' || COALESCE(a.message, '')
+		|| ' ' || COALESCE(n.body, '') || ' #' || r.number)`, f.Text)
 	w.has("k.name", f.Test)
 	w.add(f.Tag != "", `EXISTS (SELECT 1 FROM json_each(t.tags_json) WHERE value = ?)`, f.Tag)
 	w.add(f.Browser != "", "o.body ->> 'browser' = ?", f.Browser)
@@ -177,7 +184,8 @@ func firstID(ms int64) []byte { return binary.BigEndian.AppendUint64(nil, uint64
 func (s *Store) SessionByID(ctx context.Context, id string) (x SessionRow, err error) {
 	err = found(s.read.GetContext(ctx, &x, ofRunners+` WHERE s.id = ?`, id))
 	if errors.Is(err, ErrNotFound) {
-		err = found(s.read.GetContext(ctx, &x, ofScripts+` WHERE a.id = ? AND a.sessions >= ?`, short(attempt.Of(id)), max(1, attempt.NumberOf(id))))
+		err = found(s.read.GetContext(ctx, &x, ofScripts+` WHERE a.id = ? AND a.sessions >= ?`, short(attempt.Of(id)),
+			max(1, attempt.NumberOf(id))))
 	}
 	return
 }

@@ -16,7 +16,8 @@ import (
 
 // wall writes a run of a kind with two tests in two panes.
 func wall(t require.TestingT, s *Store, number int, kind, project, name string) int {
-	r := Run{ID: fmt.Sprint("run-", number), Number: number, Project: project, Suite: name, Kind: kind, By: "tern", Vars: "{}", Request: "{}", Counts: "{}", Plan: "{}", CreatedAt: int64(number)}
+	r := Run{ID: fmt.Sprint("run-", number), Number: number, Project: project, Suite: name, Kind: kind, By: "tern", Vars: "{}",
+		Request: "{}", Counts: "{}", Plan: "{}", CreatedAt: int64(number)}
 	require.NoError(t, s.Write(AddRun(r, nil, nil)...))
 	for pane, label := range []string{"chromium · phone", "webkitgtk"} {
 		for test, name := range []string{"Hold a berth", "Read the tides"} {
@@ -52,7 +53,8 @@ func asked(ms int64, n byte) string {
 func TestSessionsAreFoundByEveryFilter(t *testing.T) {
 	s := open(t)
 	runs := []int{wall(t, s, 1, "remote", "saltmarsh", "build 811"), wall(t, s, 2, "script", "tidal", "50%_off")}
-	names, labels, tests := []string{"build 811", "50%_off"}, []string{"chromium · phone", "webkitgtk"}, []string{"Hold a berth", "Read the tides"}
+	names, labels, tests := []string{"build 811", "50%_off"}, []string{"chromium · phone", "webkitgtk"},
+		[]string{"Hold a berth", "Read the tides"}
 	projects, kinds := []string{"saltmarsh", "tidal"}, []string{"remote", "script"}
 	type known struct {
 		Session
@@ -63,7 +65,8 @@ func TestSessionsAreFoundByEveryFilter(t *testing.T) {
 		at := int64(1000 + i/2) // two at a time
 		x := session(runs[i%2], asked(at, byte(i)))
 		x.Pane, x.Test, x.Number, x.QueuedAt = i/2%2, i/4%2, 1+i, at
-		x.Browser, x.Device, x.Agent = []string{"chromium", "firefox", "webkitgtk"}[i%3], []string{"", "phone"}[i/3%2], []string{"quay", "pier"}[i/5%2]
+		x.Browser, x.Device, x.Agent = []string{"chromium", "firefox", "webkitgtk"}[i%3], []string{"", "phone"}[i/3%2],
+			[]string{"quay", "pier"}[i/5%2]
 		x.State, x.Verdict = []string{"waiting", "open", "ended", "ended"}[i/2%4], []string{"", "", "passed", "failed"}[i/2%4]
 		x.Message = []string{"", "100% wet", "under_score", `back\slash`}[i/8%4]
 		k := known{x, kinds[i%2], []string{"", "", "", "a note"}[i/3%4]}
@@ -95,17 +98,25 @@ func TestSessionsAreFoundByEveryFilter(t *testing.T) {
 		maybe := func(label string, values ...string) string {
 			return rapid.SampledFrom(append([]string{"", "", ""}, values...)).Draw(t, label)
 		}
-		f := SessionFilter{Text: maybe("text", "tides", "%", "_", `\`, "100%", "O'Gull", "#2", "BUILD", "nothing like it", "phone", "a note"), Test: maybe("test", "berth", "%", "tide"), Tag: maybe("tag", "berths", "slow", "none"),
-			Browser: maybe("browser", "chromium", "webkitgtk"), Device: maybe("device", "phone"), Verdict: maybe("verdict", "passed", "failed"), State: maybe("state", "waiting", "open", "ended"),
-			Project: maybe("project", projects...), Kind: maybe("kind", "remote", "script"), Agent: maybe("agent", "quay"), Run: rapid.IntRange(0, 2).Draw(t, "run"),
-			Since: rapid.SampledFrom([]int64{0, 1010}).Draw(t, "since"), Until: rapid.SampledFrom([]int64{0, 1020}).Draw(t, "until"), Before: maybe("before", all[30].ID, all[31].ID), Limit: rapid.IntRange(1, 70).Draw(t, "limit")}
+		f := SessionFilter{Text: maybe("text", "tides", "%", "_", `\`, "100%", "O'Gull", "#2", "BUILD", "nothing like it", "phone", "a note"),
+			Test: maybe("test", "berth", "%", "tide"), Tag: maybe("tag", "berths", "slow", "none"),
+			Browser: maybe("browser", "chromium", "webkitgtk"), Device: maybe("device", "phone"), Verdict: maybe("verdict", "passed", "failed"),
+			State:   maybe("state", "waiting", "open", "ended"),
+			Project: maybe("project", projects...), Kind: maybe("kind", "remote", "script"), Agent: maybe("agent", "quay"),
+			Run:   rapid.IntRange(0, 2).Draw(t, "run"),
+			Since: rapid.SampledFrom([]int64{0, 1010}).Draw(t, "since"), Until: rapid.SampledFrom([]int64{0, 1020}).Draw(t, "until"),
+			Before: maybe("before", all[30].ID, all[31].ID), Limit: rapid.IntRange(1, 70).Draw(t, "limit")}
 		var want []string
 		for _, x := range slices.Backward(all) {
 			run := x.Run - 1
-			text := fmt.Sprintf("%s %s %s %s %s %s %s %s %s #%d", x.Name, tests[x.Test], names[run], projects[run], labels[x.Pane], x.By, x.Message, x.How, x.note, run+1)
-			if like(text, f.Text) && like(tests[x.Test], f.Test) && (f.Tag == "" || strings.Contains(x.Tags, `"`+f.Tag+`"`)) && (f.Browser == "" || f.Browser == x.Browser) && (f.Device == "" || f.Device == x.Device) &&
-				(f.Verdict == "" || f.Verdict == x.Verdict) && (f.State == "" || f.State == x.State) && (f.Project == "" || f.Project == projects[run]) && (f.Kind == "" || f.Kind == x.kind) &&
-				(f.Agent == "" || f.Agent == x.Agent) && (f.Run == 0 || f.Run == run+1) && x.QueuedAt >= f.Since && (f.Until == 0 || x.QueuedAt < f.Until) && (f.Before == "" || x.ID < f.Before) && len(want) < f.Limit {
+			text := fmt.Sprintf("%s %s %s %s %s %s %s %s %s #%d", x.Name, tests[x.Test], names[run], projects[run], labels[x.Pane], x.By,
+				x.Message, x.How, x.note, run+1)
+			if like(text, f.Text) && like(tests[x.Test], f.Test) && (f.Tag == "" || strings.Contains(x.Tags, `"`+f.Tag+`"`)) &&
+				(f.Browser == "" || f.Browser == x.Browser) && (f.Device == "" || f.Device == x.Device) &&
+				(f.Verdict == "" || f.Verdict == x.Verdict) && (f.State == "" || f.State == x.State) && (f.Project == "" ||
+				f.Project == projects[run]) && (f.Kind == "" || f.Kind == x.kind) &&
+				(f.Agent == "" || f.Agent == x.Agent) && (f.Run == 0 || f.Run == run+1) && x.QueuedAt >= f.Since && (f.Until == 0 ||
+				x.QueuedAt < f.Until) && (f.Before == "" || x.ID < f.Before) && len(want) < f.Limit {
 				want = append(want, x.ID)
 			}
 		}
@@ -136,7 +147,8 @@ func TestASessionsLife(t *testing.T) {
 	require.NoError(t, s.Write(OpenSession(x)))
 	got, err := s.SessionByID(t.Context(), "s1")
 	require.NoError(t, err)
-	assert.Equal(t, []any{"open", "firefox", "hash", int64(5), "by hand", "Hold a berth", "chromium · phone"}, []any{got.State, got.Browser, got.BiDiKey, got.OpenedAt, got.RunName, got.TestName, got.Label})
+	assert.Equal(t, []any{"open", "firefox", "hash", int64(5), "by hand", "Hold a berth", "chromium · phone"}, []any{got.State,
+		got.Browser, got.BiDiKey, got.OpenedAt, got.RunName, got.TestName, got.Label})
 	x.Verdict, x.How, x.EndedAt = "ended", "the client ended it", 9
 	require.NoError(t, s.Write(append(AddAttempt(tried("s1", run, 0, 0, 1, "ended"), nil), EndSession(x))...))
 	later := x
@@ -144,7 +156,8 @@ func TestASessionsLife(t *testing.T) {
 	require.NoError(t, s.Write(EndSession(later)))
 	got, err = s.SessionByID(t.Context(), "s1")
 	require.NoError(t, err)
-	assert.Equal(t, []string{"ended", "the client ended it", ""}, []string{got.Verdict, got.How, got.BiDiKey}, "how it ended first counts, and its address opens nothing more")
+	assert.Equal(t, []string{"ended", "the client ended it", ""}, []string{got.Verdict, got.How, got.BiDiKey}, "how it ended first "+
+		"counts, and its address opens nothing more")
 	require.NoError(t, s.Write(JudgeSession("s1", "failed", "wet")...))
 	a, err := s.AttemptByID(t.Context(), "s1")
 	require.NoError(t, err)
@@ -187,7 +200,8 @@ func TestFilesThatAreKept(t *testing.T) {
 	for i, id := range []string{"a1", "a2"} {
 		a := tried(id, run, 0, i, 1, "passed")
 		a.StartedAt, a.TookMS = int64(100*i), 50
-		require.NoError(t, s.Write(append(AddAttempt(a, []File{{Name: "video.webm", Kind: "video", Hash: "5a5a", Size: 9}, {Name: "log", Kind: "logs", Hash: fmt.Sprintf("0%d", i), Size: 1}}),
+		require.NoError(t, s.Write(append(AddAttempt(a, []File{{Name: "video.webm", Kind: "video", Hash: "5a5a", Size: 9},
+			{Name: "log", Kind: "logs", Hash: fmt.Sprintf("0%d", i), Size: 1}}),
 			AddSession(Session{ID: id, Run: run, Test: i, State: "ended", Tags: "[]", Asked: "{}", Options: "{}"}))...))
 	}
 	films := Heap{Project: "saltmarsh", Kind: "video", Verdict: "passed", Files: 2, Bytes: 18}
@@ -198,7 +212,8 @@ func TestFilesThatAreKept(t *testing.T) {
 		before      int64
 		skip, limit int
 		want        []string
-	}{{150, 0, 9, []string{"a1", "a2"}}, {149, 0, 9, []string{"a1"}}, {150, 1, 9, []string{"a2"}}, {150, 0, 1, []string{"a1"}}, {49, 0, 9, nil}} {
+	}{{150, 0, 9, []string{"a1", "a2"}}, {149, 0, 9, []string{"a1"}}, {150, 1, 9, []string{"a2"}},
+		{150, 0, 1, []string{"a1"}}, {49, 0, 9, nil}} {
 		old, err := s.OldFiles(t.Context(), films, c.before, c.skip, c.limit)
 		require.NoError(t, err)
 		var got []string

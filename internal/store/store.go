@@ -79,7 +79,8 @@ const maxGroup = 256
 func Open(dir string) (*Store, error) {
 	path := filepath.Join(dir, "pane.db")
 	open := func(mode string, conns int) (*sqlx.DB, error) {
-		q := url.Values{"_pragma": {"busy_timeout(10000)", "foreign_keys(1)", "synchronous(NORMAL)", "journal_mode(WAL)", "temp_store(MEMORY)", "cache_size(-4000)"}}
+		q := url.Values{"_pragma": {"busy_timeout(10000)", "foreign_keys(1)", "synchronous(NORMAL)", "journal_mode(WAL)",
+			"temp_store(MEMORY)", "cache_size(-4000)"}}
 		if mode == "read" {
 			q.Add("_pragma", "query_only(1)")
 		}

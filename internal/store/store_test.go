@@ -67,11 +67,13 @@ func TestClosedStoreRefuses(t *testing.T) {
 
 // tried is an attempt that says little.
 func tried(id string, run, pane, test, number int, verdict string) Attempt {
-	return Attempt{ID: id, Run: run, Pane: pane, Test: test, Number: number, Sessions: 1, Agent: "quay", Verdict: verdict, RanOn: `{"browser":"firefox"}`, Detail: Detail{Body: []byte("own")}}
+	return Attempt{ID: id, Run: run, Pane: pane, Test: test, Number: number, Sessions: 1, Agent: "quay", Verdict: verdict,
+		RanOn: `{"browser":"firefox"}`, Detail: Detail{Body: []byte("own")}}
 }
 
 func script(number int, suite string) Run {
-	return Run{ID: fmt.Sprint("r", number), Number: number, Kind: "script", Project: "saltmarsh", Suite: suite, Matrix: "wall", Vars: "{}", Request: "{}", Counts: "{}", Plan: "{}",
+	return Run{ID: fmt.Sprint("r", number), Number: number, Kind: "script", Project: "saltmarsh", Suite: suite, Matrix: "wall", Vars: "{}",
+		Request: "{}", Counts: "{}", Plan: "{}",
 		By: "50%_off", CreatedAt: int64(number) * 86_400_000}
 }
 
@@ -104,7 +106,8 @@ func TestRunsAreFilteredAndWhole(t *testing.T) {
 		assert.Equal(t, want, fmt.Sprint(numbers), "%+v", f)
 	}
 	a := tried("a", 2, 0, 1, 1, "failed")
-	require.NoError(t, s.Write(append(AddAttempt(a, []File{{Name: "failure.png", Kind: "screenshots", Hash: "0a"}}), AddLease(Lease{Fence: 7, Run: 2, Tests: "[1]"}))...))
+	require.NoError(t, s.Write(append(AddAttempt(a, []File{{Name: "failure.png", Kind: "screenshots", Hash: "0a"}}),
+		AddLease(Lease{Fence: 7, Run: 2, Tests: "[1]"}))...))
 	settled := Cell{Run: 2, Test: 1, Verdict: "failed", Attempts: 1, TookMS: 5, Agent: "quay", Message: "wet"}
 	require.NoError(t, s.Write(Settle(settled)...))
 	require.Error(t, s.Write(SettleUntried(2, 0, []int{0, 1}, "skipped", "")...), "a test is settled once")
@@ -232,7 +235,8 @@ func TestEstimatesRememberTheLatest(t *testing.T) {
 		es, err := s.Estimates(t.Context(), "saltmarsh", "desk")
 		require.NoError(t, err)
 		require.Len(t, es, 1)
-		assert.Equal(t, Estimate{"t", "k", "firefox", "00001a" + "000018" + "000016" + "000014" + "000012" + "000010", 11}, es[0], "what the lab failed says nothing")
+		assert.Equal(t, Estimate{"t", "k", "firefox", "00001a" + "000018" + "000016" + "000014" + "000012" + "000010", 11}, es[0],
+			"what the lab failed says nothing")
 	}
 	for i := range 9 {
 		a := tried(fmt.Sprint("b", i), 12, 0, 0, 2+i, "failed")

@@ -70,7 +70,8 @@ func (p *Progress) line(i, width, tests int) string {
 	defer p.mu.Unlock()
 	pane := p.panes[i]
 	glass := ""
-	for _, v := range []verdict.Verdict{verdict.Passed, verdict.Failed, verdict.Flaky, verdict.LabFault, verdict.Ended, verdict.Unsupported, verdict.Skipped, verdict.Pending} {
+	for _, v := range []verdict.Verdict{verdict.Passed, verdict.Failed, verdict.Flaky, verdict.LabFault, verdict.Ended,
+		verdict.Unsupported, verdict.Skipped, verdict.Pending} {
 		for range pane.Counts[v] * min(tests, 30) / max(1, tests) {
 			glass += Paint(v, Shapes[v])
 		}
@@ -114,7 +115,8 @@ func (p *Progress) Event(e api.Event, run api.Run) {
 			continue
 		}
 		p.tests[key] = true
-		fmt.Fprintf(p.w, "%s  %s  %s  %s\n", Paint(c.Verdict, Shapes[c.Verdict]+" "+c.Verdict.Words()), p.panes[c.Pane].Label, run.Tests[c.Test].Name,
+		fmt.Fprintf(p.w, "%s  %s  %s  %s\n", Paint(c.Verdict, Shapes[c.Verdict]+" "+c.Verdict.Words()),
+			p.panes[c.Pane].Label, run.Tests[c.Test].Name,
 			Faint(Millis(c.TookMS)))
 	}
 	for _, pane := range e.Panes {

@@ -13,7 +13,8 @@ import (
 
 func TestLinesOfARunAsItGoes(t *testing.T) {
 	run := api.Run{Tests: make([]api.Test, 4), Panes: []api.Pane{
-		{Index: 0, Label: "chromium", Counts: verdict.Counts{verdict.Passed: 2, verdict.Failed: 1, verdict.Pending: 1}, State: api.Running, Agents: []string{"quay", "tern"}},
+		{Index: 0, Label: "chromium", Counts: verdict.Counts{verdict.Passed: 2, verdict.Failed: 1, verdict.Pending: 1}, State: api.Running,
+			Agents: []string{"quay", "tern"}},
 		{Index: 1, Label: "webkitgtk · phone", Counts: verdict.Counts{verdict.Pending: 4}, State: api.Queued},
 	}}
 	var out bytes.Buffer
@@ -42,7 +43,8 @@ func TestLinesOfARunAsItGoes(t *testing.T) {
 	watched.Whole(run)
 	run.Tests[2].Name = "Hold a berth"
 	for range 2 {
-		watched.Event(api.Event{Panes: run.Panes[1:2], Cells: []api.CellAt{{Pane: 1, Test: 2, Cell: api.Cell{State: api.Ended, Verdict: verdict.Failed, TookMS: 1500}}}}, run)
+		watched.Event(api.Event{Panes: run.Panes[1:2], Cells: []api.CellAt{{Pane: 1, Test: 2, Cell: api.Cell{State: api.Ended,
+			Verdict: verdict.Failed, TookMS: 1500}}}}, run)
 	}
 	assert.Equal(t, 1, strings.Count(out.String(), "Hold a berth"), "a test is told once")
 	assert.Contains(t, out.String(), "1.5 s")

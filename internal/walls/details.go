@@ -117,7 +117,8 @@ func Unpack(d store.Detail) (out attempt.Detail, err error) {
 	if err != nil || len(o.Steps) != 2*len(out.Steps) {
 		return fail(cmp.Or(err, fmt.Errorf("%d times of %d steps", len(o.Steps), len(out.Steps))))
 	}
-	out.Browser, out.Version, out.Device, out.Emulated, out.Record, out.Lacking = u.Browser, u.Version, u.Device, u.Emulated, u.Record, u.Lacking
+	out.Browser, out.Version, out.Device, out.Emulated, out.Record, out.Lacking = u.Browser, u.Version, u.Device,
+		u.Emulated, u.Record, u.Lacking
 	out.StartMS, out.DriverMS, out.End, out.Cut = o.StartMS, o.DriverMS, o.End, o.Cut
 	var at int64
 	for i := range out.Steps {

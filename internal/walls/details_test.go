@@ -22,8 +22,10 @@ func TestDetailsComeBackWhole(t *testing.T) {
 			Record: record.Default(rapid.Bool().Draw(t, "remote")), End: rapid.String().Draw(t, "end"), Steps: []attempt.Step{}}
 		at := int64(0)
 		for i := range rapid.IntRange(0, 12).Draw(t, "steps") {
-			s := attempt.Step{Index: i, Title: rapid.SampledFrom([]string{"Visit /", "Hold a berth"}).Draw(t, "title"), StartMS: at + rapid.Int64Range(-3, 90).Draw(t, "gap"),
-				TookMS: rapid.Int64Range(0, 1e5).Draw(t, "took"), State: rapid.SampledFrom([]attempt.State{attempt.Passed, attempt.Passed, attempt.Failed, attempt.Unrun}).Draw(t, "state")}
+			s := attempt.Step{Index: i, Title: rapid.SampledFrom([]string{"Visit /", "Hold a berth"}).Draw(t, "title"), StartMS: at +
+				rapid.Int64Range(-3, 90).Draw(t, "gap"),
+				TookMS: rapid.Int64Range(0, 1e5).Draw(t, "took"), State: rapid.SampledFrom([]attempt.State{attempt.Passed, attempt.Passed,
+					attempt.Failed, attempt.Unrun}).Draw(t, "state")}
 			if s.State == attempt.Failed || rapid.IntRange(0, 9).Draw(t, "says") == 0 {
 				s.Message, s.Site, s.Shot = rapid.String().Draw(t, "message"), rapid.Bool().Draw(t, "site"), "failure.png"
 			}

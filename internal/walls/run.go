@@ -23,7 +23,8 @@ import (
 func SummaryOf(row store.Run) api.RunSummary {
 	s := api.RunSummary{
 		Number: row.Number, ID: row.ID, Project: row.Project, Suite: row.Suite, Matrix: row.Matrix, Environment: row.Environment,
-		By: row.By, Kind: row.Kind, AgainOf: row.AgainOf, State: api.Queued, Verdict: verdict.Verdict(row.Verdict), Why: row.Why, Counts: verdict.Counts{},
+		By: row.By, Kind: row.Kind, AgainOf: row.AgainOf, State: api.Queued, Verdict: verdict.Verdict(row.Verdict),
+		Why: row.Why, Counts: verdict.Counts{},
 		CreatedAt: api.At(row.CreatedAt), StartedAt: api.At(row.StartedAt), EndedAt: api.At(row.EndedAt), Panes: []api.PaneGlance{},
 	}
 	_ = json.Unmarshal([]byte(row.Counts), &s.Counts) // written by the service itself, as the next is

@@ -52,11 +52,14 @@ func TestCommands(t *testing.T) {
 		{func(ctx context.Context) (any, error) { return s.URL(ctx) }, "GET", "/url", "", `"http://a"`, "http://a"},
 		{func(ctx context.Context) (any, error) { return s.Title(ctx) }, "GET", "/title", "", `"T"`, "T"},
 		{func(ctx context.Context) (any, error) { return s.Source(ctx) }, "GET", "/source", "", `"<p>"`, "<p>"},
-		{func(ctx context.Context) (any, error) { return s.Find(ctx, "xpath", "//p") }, "POST", "/element", `{"using":"xpath","value":"//p"}`, ref, e},
-		{func(ctx context.Context) (any, error) { return s.FindAll(ctx, "css selector", "p") }, "POST", "/elements", `{"using":"css selector","value":"p"}`, "[" + ref + "]", []Element{e}},
+		{func(ctx context.Context) (any, error) { return s.Find(ctx, "xpath", "//p") }, "POST", "/element",
+			`{"using":"xpath","value":"//p"}`, ref, e},
+		{func(ctx context.Context) (any, error) { return s.FindAll(ctx, "css selector", "p") }, "POST", "/elements",
+			`{"using":"css selector","value":"p"}`, "[" + ref + "]", []Element{e}},
 		{func(ctx context.Context) (any, error) { return nil, s.Click(ctx, e) }, "POST", "/element/e%2F1/click", `{}`, "null", nil},
 		{func(ctx context.Context) (any, error) { return nil, s.Clear(ctx, e) }, "POST", "/element/e%2F1/clear", `{}`, "null", nil},
-		{func(ctx context.Context) (any, error) { return nil, s.SendKeys(ctx, e, "ü") }, "POST", "/element/e%2F1/value", `{"text":"ü"}`, "null", nil},
+		{func(ctx context.Context) (any, error) { return nil, s.SendKeys(ctx, e, "ü") }, "POST", "/element/e%2F1/value",
+			`{"text":"ü"}`, "null", nil},
 		{func(ctx context.Context) (any, error) { return s.Text(ctx, e) }, "GET", "/element/e%2F1/text", "", `"x"`, "x"},
 		{func(ctx context.Context) (any, error) { return s.Property(ctx, e, "a b") }, "GET", "/element/e%2F1/property/a%20b", "", `7`, 7.0},
 		{func(ctx context.Context) (any, error) { return s.Attribute(ctx, e, "href") }, "GET", "/element/e%2F1/attribute/href", "", `null`, nil},
@@ -65,16 +68,22 @@ func TestCommands(t *testing.T) {
 			err := s.Execute(ctx, "return 1", &v, 2)
 			return v, err
 		}, "POST", "/execute/sync", `{"args":[2],"script":"return 1"}`, "1", 1},
-		{func(ctx context.Context) (any, error) { return nil, s.ExecuteAsync(ctx, "x", nil) }, "POST", "/execute/async", `{"args":[],"script":"x"}`, "null", nil},
+		{func(ctx context.Context) (any, error) { return nil, s.ExecuteAsync(ctx, "x", nil) }, "POST", "/execute/async",
+			`{"args":[],"script":"x"}`, "null", nil},
 		{func(ctx context.Context) (any, error) { return s.Screenshot(ctx) }, "GET", "/screenshot", "", `"aGk="`, []byte("hi")},
-		{func(ctx context.Context) (any, error) { return s.Cookies(ctx) }, "GET", "/cookie", "", `[{"name":"a","value":"b"}]`, []Cookie{{Name: "a", Value: "b"}}},
-		{func(ctx context.Context) (any, error) { return nil, s.AddCookie(ctx, Cookie{Name: "a", Value: "b"}) }, "POST", "/cookie", `{"cookie":{"name":"a","value":"b"}}`, "null", nil},
+		{func(ctx context.Context) (any, error) { return s.Cookies(ctx) }, "GET", "/cookie", "", `[{"name":"a","value":"b"}]`,
+			[]Cookie{{Name: "a", Value: "b"}}},
+		{func(ctx context.Context) (any, error) { return nil, s.AddCookie(ctx, Cookie{Name: "a", Value: "b"}) }, "POST", "/cookie",
+			`{"cookie":{"name":"a","value":"b"}}`, "null", nil},
 		{func(ctx context.Context) (any, error) { return nil, s.DeleteCookies(ctx) }, "DELETE", "/cookie", "", "null", nil},
-		{func(ctx context.Context) (any, error) { return s.WindowRect(ctx) }, "GET", "/window/rect", "", `{"x":1,"y":2,"width":3,"height":4}`, Rect{1, 2, 3, 4}},
-		{func(ctx context.Context) (any, error) { return s.SetWindowRect(ctx, Rect{1, 2, 3, 4}) }, "POST", "/window/rect", `{"x":1,"y":2,"width":3,"height":4}`, `{"width":5}`, Rect{Width: 5}},
+		{func(ctx context.Context) (any, error) { return s.WindowRect(ctx) }, "GET", "/window/rect", "",
+			`{"x":1,"y":2,"width":3,"height":4}`, Rect{1, 2, 3, 4}},
+		{func(ctx context.Context) (any, error) { return s.SetWindowRect(ctx, Rect{1, 2, 3, 4}) }, "POST", "/window/rect",
+			`{"x":1,"y":2,"width":3,"height":4}`, `{"width":5}`, Rect{Width: 5}},
 		{func(ctx context.Context) (any, error) { return s.Window(ctx) }, "GET", "/window", "", `"w"`, "w"},
 		{func(ctx context.Context) (any, error) { return s.Windows(ctx) }, "GET", "/window/handles", "", `["w"]`, []string{"w"}},
-		{func(ctx context.Context) (any, error) { return s.NewWindow(ctx, "tab") }, "POST", "/window/new", `{"type":"tab"}`, `{"handle":"x","type":"tab"}`, "x"},
+		{func(ctx context.Context) (any, error) { return s.NewWindow(ctx, "tab") }, "POST", "/window/new", `{"type":"tab"}`,
+			`{"handle":"x","type":"tab"}`, "x"},
 		{func(ctx context.Context) (any, error) { return nil, s.SwitchTo(ctx, "w") }, "POST", "/window", `{"handle":"w"}`, "null", nil},
 		{func(ctx context.Context) (any, error) { return s.CloseWindow(ctx) }, "DELETE", "/window", "", `["w"]`, []string{"w"}},
 		{func(ctx context.Context) (any, error) { return s.AlertText(ctx) }, "GET", "/alert/text", "", `"!"`, "!"},
@@ -146,7 +155,8 @@ func TestErrors(t *testing.T) {
 }
 
 func TestErrorStatus(t *testing.T) {
-	for code, want := range map[string]int{NoSuchElement: 404, InvalidArgument: 400, UnknownMethod: 405, SessionNotCreated: 500, "made up": 500} {
+	for code, want := range map[string]int{NoSuchElement: 404, InvalidArgument: 400, UnknownMethod: 405,
+		SessionNotCreated: 500, "made up": 500} {
 		assert.Equal(t, want, Errorf(code, "x").Status(), code)
 	}
 }

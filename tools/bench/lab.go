@@ -105,7 +105,8 @@ func crowd(ctx context.Context, pane string) ([]row, error) {
 	}
 	defer stop()
 	file := filepath.Join(s.dir, "fleet.yaml")
-	if err := os.WriteFile(file, []byte("agents:\n  - {name: gull, count: 1000, os: saltos, slots: 4, browsers: {kestrel: '12.1'}}\n"), 0o600); err != nil {
+	if err := os.WriteFile(file, []byte("agents:\n  - {name: gull, count: 1000, os: saltos, slots: 4, browsers: {kestrel: '12.1'}}\n"),
+		0o600); err != nil {
 		return nil, err
 	}
 	agents := exec.CommandContext(ctx, pane, "standin", "fleet", file, "--service", s.base, "--state", filepath.Join(s.dir, "standins"))
@@ -215,7 +216,8 @@ func wideRun(tests, wide int) ([]byte, string, error) {
 	for i := range berths {
 		berths[i] = fmt.Sprint(i)
 	}
-	files := map[string]string{"pane.yaml": fmt.Sprintf("project: bench\nsuites: {s%d: {scripts: '*.pane.yaml'}}\nmatrices: {m: {axes: {browser: [kestrel], berth: [%s]}}}\n", wide, strings.Join(berths, ", "))}
+	files := map[string]string{"pane.yaml": fmt.Sprintf("project: bench\nsuites: {s%d: {scripts: '*.pane.yaml'}}\nmatrices: {m: {axes: "+
+		"{browser: [kestrel], berth: [%s]}}}\n", wide, strings.Join(berths, ", "))}
 	for i := range tests {
 		files[fmt.Sprintf("t%d.pane.yaml", i)] = fmt.Sprintf("name: Test %d\nsteps:\n  - visit: /\n", i)
 	}
@@ -249,7 +251,8 @@ func results(ctx context.Context, pane string) ([]row, error) {
 	}
 	defer stop()
 	work, leave, err := s.hands(ctx, func(_ link.Slice, t link.SliceTest) link.Result {
-		return link.Result{Verdict: verdict.Passed, Sessions: 1, TookMS: 900, StartedAt: time.Now().UnixMilli(), Detail: attempt.Detail{Browser: "kestrel"}}
+		return link.Result{Verdict: verdict.Passed, Sessions: 1, TookMS: 900, StartedAt: time.Now().UnixMilli(),
+			Detail: attempt.Detail{Browser: "kestrel"}}
 	})
 	if err != nil {
 		return nil, err
@@ -324,8 +327,10 @@ func (s *served) feed(ctx context.Context, work <-chan link.Result) ([]row, erro
 	}
 	slices.Sort(reads)
 	return []row{
-		{fmt.Sprintf("results taken in a second, over %.0f s", took.Seconds()), fmt.Sprintf("%.0f", float64(taken.Load())/took.Seconds()), fmt.Sprint(rate)},
+		{fmt.Sprintf("results taken in a second, over %.0f s", took.Seconds()), fmt.Sprintf("%.0f", float64(taken.Load())/took.Seconds()),
+			fmt.Sprint(rate)},
 		{"of those, lost: sent without a verdict in the records", fmt.Sprint(int(sent.Load()) - run.Counts["passed"]), "0"},
-		{fmt.Sprintf("reads meanwhile, 99th percentile of %d", len(reads)), fmt.Sprintf("%.0f ms", float64(reads[len(reads)*99/100].Microseconds())/1000), "100 ms"},
+		{fmt.Sprintf("reads meanwhile, 99th percentile of %d", len(reads)), fmt.Sprintf("%.0f ms",
+			float64(reads[len(reads)*99/100].Microseconds())/1000), "100 ms"},
 	}, nil
 }

@@ -50,7 +50,8 @@ type measurement struct {
 }
 
 var measurements = []measurement{{"service", service}, {"first", firstResult}, {"steps", stepOverhead}, {"console", consoleSize},
-	{"decisions", decisions}, {"forecasts", forecasts}, {"crowd", crowd}, {"results", results}, {"cancel", cancel}, {"years", years}, {"covers", covers},
+	{"decisions", decisions}, {"forecasts", forecasts}, {"crowd", crowd}, {"results", results}, {"cancel", cancel},
+	{"years", years}, {"covers", covers},
 	{"commands", commands}, {"recording", recordingCost}, {"swarm", swarm}}
 
 func names() (out []string) {
@@ -83,7 +84,8 @@ func measure(ctx context.Context, out, pane, only string) error {
 		return nil
 	}
 	var b strings.Builder
-	fmt.Fprintf(&b, "# Benchmarks\n\nMeasured by `make bench` on %s, %s. Each line is of one run of that command.\n\n", time.Now().Format("2006-01-02"), machine())
+	fmt.Fprintf(&b, "# Benchmarks\n\nMeasured by `make bench` on %s, %s. Each line is of one run of that command.\n\n",
+		time.Now().Format("2006-01-02"), machine())
 	b.WriteString("| what | measured | target |\n| --- | --- | --- |\n")
 	for _, r := range rows {
 		fmt.Fprintf(&b, "| %s | %s | %s |\n", r.what, r.got, r.target)

@@ -90,7 +90,8 @@ func forecasts(context.Context, string) (rows []row, _ error) {
 	for _, b := range []string{"kestrel", "osprey", "tern", "heron"} {
 		unlike = append(unlike, fleet.Needs{"browser": {b}})
 	}
-	mixed := slices.Concat(hosts(10, 4, "kestrel", "osprey"), hosts(8, 2, "osprey", "tern"), hosts(5, 6, "tern"), hosts(7, 2, "heron", "kestrel"))
+	mixed := slices.Concat(hosts(10, 4, "kestrel", "osprey"), hosts(8, 2, "osprey", "tern"), hosts(5, 6, "tern"),
+		hosts(7, 2, "heron", "kestrel"))
 	for _, x := range []struct {
 		name   string
 		sigma  float64
@@ -110,7 +111,8 @@ func forecasts(context.Context, string) (rows []row, _ error) {
 			rng := rand.New(rand.NewPCG(seed, 7))
 			q := plan.Question{Agents: x.hosts, Known: x.known}
 			for i := range 2000 {
-				q.Tests = append(q.Tests, plan.Test{ID: fmt.Sprint(i), Seconds: 10 * math.Exp(x.sigma*rng.NormFloat64()), Needs: x.needs[rng.IntN(len(x.needs))]})
+				q.Tests = append(q.Tests, plan.Test{ID: fmt.Sprint(i), Seconds: 10 * math.Exp(x.sigma*rng.NormFloat64()),
+					Needs: x.needs[rng.IntN(len(x.needs))]})
 			}
 			f, err := q.Run()
 			if err != nil {
@@ -122,7 +124,8 @@ func forecasts(context.Context, string) (rows []row, _ error) {
 		rows = append(rows, row{fmt.Sprintf("simulated end over lower bound, %s (median of %d, worst)", x.name, seeds),
 			fmt.Sprintf("%.3f, %.3f", median(ratios), slices.Max(ratios)), x.target})
 		if len(x.needs) == 1 {
-			rows = append(rows, row{"the same list cut into equal parts would take so many times as long (median)", fmt.Sprintf("%.2f", median(gains)), "–"})
+			rows = append(rows, row{"the same list cut into equal parts would take so many times as long (median)",
+				fmt.Sprintf("%.2f", median(gains)), "–"})
 		}
 	}
 	return rows, nil
@@ -132,7 +135,8 @@ var metric = regexp.MustCompile(`([\d.]+) µs/(median|p99)`)
 
 // decisions runs the scheduler's own benchmark.
 func decisions(ctx context.Context, _ string) ([]row, error) {
-	raw, err := exec.CommandContext(ctx, "go", "test", "-run", "xxx", "-bench", "Decision", "-benchtime", "5000x", "./internal/core/dispatch").CombinedOutput()
+	raw, err := exec.CommandContext(ctx, "go", "test", "-run", "xxx", "-bench", "Decision", "-benchtime", "5000x",
+		"./internal/core/dispatch").CombinedOutput()
 	if err != nil {
 		return nil, fmt.Errorf("%w: %s", err, raw)
 	}

@@ -205,7 +205,8 @@ func commands(ctx context.Context, pane string) ([]row, error) {
 	ms := func(d time.Duration) string { return fmt.Sprintf("%.2f ms", float64(d.Microseconds())/1000) }
 	return []row{
 		{fmt.Sprintf("command on the driver itself, median of %d (Chromium)", len(times[0])), ms(at(0, .5)), "–"},
-		{"the same through service and agent, recorded, turn about", fmt.Sprintf("%s (%.2f ×, + %s)", ms(at(1, .5)), float64(at(1, .5))/float64(at(0, .5)), ms(at(1, .5)-at(0, .5))), "1.05 ×, or + 0.5 ms"},
+		{"the same through service and agent, recorded, turn about", fmt.Sprintf("%s (%.2f ×, + %s)", ms(at(1, .5)),
+			float64(at(1, .5))/float64(at(0, .5)), ms(at(1, .5)-at(0, .5))), "1.05 ×, or + 0.5 ms"},
 		{"the same, 99th percentile, more than the driver's", ms(at(1, .99) - at(0, .99)), "+ 3 ms"},
 		{"session start through service and agent, more than the driver's (median of 20)", ms(starts[1][10] - starts[0][10]), "+ 50 ms"},
 	}, nil
@@ -331,7 +332,8 @@ func swarm(ctx context.Context, pane string) ([]row, error) {
 		starting.Go(func() {
 			gate <- struct{}{}
 			defer func() { <-gate }()
-			x, err := remote.New(ctx, webdriver.Capabilities{"browserName": "kestrel", "pane:options": map[string]any{"run": "swarm", "test": fmt.Sprintf("bird %d", i)}})
+			x, err := remote.New(ctx, webdriver.Capabilities{"browserName": "kestrel", "pane:options": map[string]any{"run": "swarm",
+				"test": fmt.Sprintf("bird %d", i)}})
 			if err == nil {
 				err = x.Navigate(ctx, site.URL)
 			}
@@ -373,7 +375,8 @@ func swarm(ctx context.Context, pane string) ([]row, error) {
 	}
 	ending.Wait()
 	return []row{
-		{fmt.Sprintf("%d sessions at once on stand-in agents: commands a second, with errors", n), fmt.Sprintf("%.0f, %d errors", float64(sent.Load())/took.Seconds(), errs.Load()), "4000, none"},
+		{fmt.Sprintf("%d sessions at once on stand-in agents: commands a second, with errors", n), fmt.Sprintf("%.0f, %d errors",
+			float64(sent.Load())/took.Seconds(), errs.Load()), "4000, none"},
 		{"the same, service's memory a session", fmt.Sprintf("%.2f MB", float64(most.Load()-before)/1000/n), "1 MB"},
 		{"the same, service's share of one core", fmt.Sprintf("%.0f %%", 100*cpu/took.Seconds()), "–"},
 	}, nil

@@ -68,7 +68,8 @@ func years(ctx context.Context, pane string) ([]row, error) {
 	if err := pile(db, filepath.Join(dir, "data", "blobs")); err != nil {
 		return nil, err
 	}
-	rows := []row{{fmt.Sprintf("records of %d runs and %.1f million attempts of ten steps: bytes an attempt", yearsRuns, float64(attempts)/1e6), fmt.Sprint(size / attempts), "250"}}
+	rows := []row{{fmt.Sprintf("records of %d runs and %.1f million attempts of ten steps: bytes an attempt", yearsRuns,
+		float64(attempts)/1e6), fmt.Sprint(size / attempts), "250"}}
 	s, stop, err := serveIn(ctx, pane, dir)
 	if err != nil {
 		return nil, err
@@ -95,7 +96,8 @@ func years(ctx context.Context, pane string) ([]row, error) {
 		{"over these: list of the 50 newest runs", "GET", "/runs?limit=50", nil, "50 ms"},
 		{"the same, of one suite with a word in it", "GET", "/runs?limit=50&text=bench", nil, "–"},
 		{"wall of 500 tests × 60 combinations", "GET", "/runs/-", nil, "150 ms"},
-		{"preview of 125 tests × 20 combinations with two years of history", "POST", "/runs/preview", map[string]any{"bundle": bundle}, "100 ms"},
+		{"preview of 125 tests × 20 combinations with two years of history", "POST", "/runs/preview",
+			map[string]any{"bundle": bundle}, "100 ms"},
 		{"preview of 500 tests × 60 combinations that ran once", "POST", "/runs/preview", map[string]any{"bundle": wide}, "100 ms"},
 		{"list of the 50 newest of the sessions", "GET", "/sessions?limit=50", nil, "–"},
 	} {
@@ -119,7 +121,8 @@ func years(ctx context.Context, pane string) ([]row, error) {
 	if err != nil {
 		return nil, err
 	}
-	return append(rows, row{fmt.Sprintf("a sweep of %d of %d files while results come in: the longest that one took", swept, keptFiles), fmt.Sprintf("%.0f ms", float64(held.Microseconds())/1000), "50 ms"}), nil
+	return append(rows, row{fmt.Sprintf("a sweep of %d of %d files while results come in: the longest that one took", swept, keptFiles),
+		fmt.Sprintf("%.0f ms", float64(held.Microseconds())/1000), "50 ms"}), nil
 }
 
 // twoYears makes the records.
@@ -191,7 +194,8 @@ func (s *served) grow(ctx context.Context, tests, panes, times int) (bundle stri
 
 // outcome is an attempt of ten steps of which one in thirty fails.
 func outcome(slice link.Slice, t link.SliceTest) link.Result {
-	r := link.Result{Verdict: verdict.Passed, Sessions: 1, StartedAt: time.Now().UnixMilli(), Detail: attempt.Detail{Browser: "kestrel", Version: "12.1", StartMS: 200 + mathrand.Int64N(900)}}
+	r := link.Result{Verdict: verdict.Passed, Sessions: 1, StartedAt: time.Now().UnixMilli(), Detail: attempt.Detail{Browser: "kestrel",
+		Version: "12.1", StartMS: 200 + mathrand.Int64N(900)}}
 	at := r.Detail.StartMS
 	for i := range 10 {
 		step := attempt.Step{Index: i, Title: fmt.Sprintf("%s: step %d of it", t.Name, i+1), Action: "click", State: attempt.Passed,
@@ -237,13 +241,17 @@ func multiply(path string) error {
 			return err
 		}
 		for _, q := range []string{
-			`INSERT INTO runs (number, id, kind, project, suite, matrix, environment, by_name, verdict, why, counts_json, created_at, started_at, ended_at, glances_json, bundle, base, vars_json, request_json, plan_json)
-				SELECT ?1, id || '-' || ?1, kind, project, suite, matrix, environment, by_name, verdict, why, counts_json, created_at + ?3, started_at + ?3, ended_at + ?3, glances_json, bundle, base, vars_json, request_json, plan_json FROM runs WHERE number = ?2`,
+			`INSERT INTO runs (number, id, kind, project, suite, matrix, environment, by_name, verdict, why, counts_json, created_at, started_at,
+				ended_at, glances_json, bundle, base, vars_json, request_json, plan_json)
+				SELECT ?1, id || '-' || ?1, kind, project, suite, matrix, environment, by_name, verdict, why, counts_json, created_at + ?3,
+				started_at + ?3, ended_at + ?3, glances_json, bundle, base, vars_json, request_json, plan_json FROM runs WHERE number = ?2`,
 			`INSERT INTO panes SELECT ?1, idx, combo, label, needs_json, dealt_json, info_json FROM panes WHERE run = ?2 AND ?3 = ?3`,
 			`INSERT INTO tests SELECT ?1, idx, known, file, tags_json, locks_json FROM tests WHERE run = ?2 AND ?3 = ?3`,
-			`INSERT INTO attempts SELECT ?1, pane, test, number, bench_id(started_at + ?3), sessions, fence + ?1, agent, verdict, started_at + ?3, took_ms, opened_ms, ran_on, message FROM attempts WHERE run = ?2`,
+			`INSERT INTO attempts SELECT ?1, pane, test, number, bench_id(started_at + ?3), sessions, fence + ?1, agent, verdict,
+				started_at + ?3, took_ms, opened_ms, ran_on, message FROM attempts WHERE run = ?2`,
 			`INSERT INTO details SELECT ?1, pane, test, number, steps, setup, body FROM details WHERE run = ?2 AND ?3 = ?3`,
-			`INSERT INTO cells SELECT ?1, pane, test, known, combo, verdict, attempts, took_ms, agent, why, message FROM cells WHERE run = ?2 AND ?3 = ?3`,
+			`INSERT INTO cells SELECT ?1, pane, test, known, combo, verdict, attempts, took_ms, agent, why, message FROM cells WHERE run = ?2
+				AND ?3 = ?3`,
 			`INSERT INTO walls SELECT ?1, body FROM walls WHERE run = ?2 AND ?3 = ?3`,
 		} {
 			if _, err := tx.Exec(q, n, from, shift); err != nil {
@@ -285,10 +293,12 @@ func pile(path, blobs string) error {
 		return err
 	}
 	if _, err := db.Exec(`INSERT INTO files (attempt, name, session, kind, media, hash, size, project, verdict, at)
-		SELECT id, 'agent.log', 0, 'logs', 'text/plain', randomblob(32), 900, 'bench', verdict, started_at FROM attempts ORDER BY id DESC LIMIT ?`, keptFiles); err != nil {
+		SELECT id, 'agent.log', 0, 'logs', 'text/plain', randomblob(32), 900, 'bench', verdict, started_at FROM attempts
+		ORDER BY id DESC LIMIT ?`, keptFiles); err != nil {
 		return err
 	}
-	if _, err := db.Exec(`UPDATE files SET at = 1 WHERE attempt IN (SELECT attempt FROM files ORDER BY attempt LIMIT ?)`, dueFiles); err != nil {
+	if _, err := db.Exec(`UPDATE files SET at = 1 WHERE attempt IN (SELECT attempt FROM files ORDER BY attempt LIMIT ?)`,
+		dueFiles); err != nil {
 		return err
 	}
 	var due [][]byte
@@ -327,7 +337,8 @@ func (s *served) sweepUnder(ctx context.Context, bundle string) (slowest time.Du
 			body := make([]byte, 200) // a file comes first, as it does
 			_, _ = rand.Read(body)
 			sum := sha256.Sum256(body)
-			r.Files = []attempt.File{{Name: "agent.log", Kind: "logs", Media: "text/plain", Hash: hex.EncodeToString(sum[:]), Size: int64(len(body))}}
+			r.Files = []attempt.File{{Name: "agent.log", Kind: "logs", Media: "text/plain",
+				Hash: hex.EncodeToString(sum[:]), Size: int64(len(body))}}
 			if err := s.call(ctx, http.MethodPut, "/agent/files/"+r.Files[0].Hash, s.agent, body, nil); err != nil {
 				return 0, 0, err
 			}

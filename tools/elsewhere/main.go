@@ -14,8 +14,9 @@ func main() {
 	wrong := 0
 	for _, system := range os.Args[1:] {
 		all, err := packages.Load(&packages.Config{
-			Mode: packages.NeedName | packages.NeedFiles | packages.NeedCompiledGoFiles | packages.NeedImports | packages.NeedDeps | packages.NeedTypes | packages.NeedSyntax | packages.NeedModule,
-			Env:  append(os.Environ(), "GOOS="+system, "CGO_ENABLED=0"),
+			Mode: packages.NeedName | packages.NeedFiles | packages.NeedCompiledGoFiles | packages.NeedImports |
+				packages.NeedDeps | packages.NeedTypes | packages.NeedSyntax | packages.NeedModule,
+			Env: append(os.Environ(), "GOOS="+system, "CGO_ENABLED=0"),
 		}, "./cmd/pane")
 		if err != nil {
 			fmt.Fprintf(os.Stderr, "elsewhere: %s: %v\n", system, err)

@@ -58,7 +58,8 @@ func take(ctx context.Context, out, pane, project, token string, run, test int, 
 		"runs": "/", "run": fmt.Sprintf("/runs/%d", run), "test": fmt.Sprintf("/runs/%d/tests/%d", run, test),
 		"timeline": fmt.Sprintf("/runs/%d/timeline", wide), "forecast": fmt.Sprintf("/runs/%d/forecast", wide),
 		"sessions": "/sessions", "session": session, "connect": "/connect?browser=firefox&version=latest&test=Tides&run=build+812&device=phone",
-		"fleet": "/fleet?needs=browser%3Dheron%7Cgannet+site%3Dquay%7Cboathouse", "matrix": "/matrix?from=saltmarsh%3A+harbour", "start": "/start?preset=harbour-pairs", "schedules": "/schedules",
+		"fleet": "/fleet?needs=browser%3Dheron%7Cgannet+site%3Dquay%7Cboathouse", "matrix": "/matrix?from=saltmarsh%3A+harbour",
+		"start": "/start?preset=harbour-pairs", "schedules": "/schedules",
 	}
 	for _, theme := range []string{"dark", "light"} {
 		if err := browse(ctx, dir, pane, out, theme, only, pages); err != nil {
@@ -91,7 +92,8 @@ func stage(ctx context.Context, pane, project string) (wide int, err error) {
 		{"preset", "save", "harbour-pairs", "--dir", project, "--matrix", "harbour"},
 		{"preset", "save", "smoke", "--dir", project, "--matrix", "quick", "--tag", "smoke"},
 		{"schedule", "add", "nightly", "harbour-pairs", "FREQ=DAILY;BYHOUR=1;BYMINUTE=30;BYSECOND=0", "--zone", "Europe/Oslo"},
-		{"schedule", "add", "weekday-mornings", "smoke", "FREQ=WEEKLY;BYDAY=MO,TU,WE,TH,FR;BYHOUR=6;BYMINUTE=0;BYSECOND=0", "--zone", "Europe/Oslo", "--overlap", "skip"},
+		{"schedule", "add", "weekday-mornings", "smoke", "FREQ=WEEKLY;BYDAY=MO,TU,WE,TH,FR;BYHOUR=6;BYMINUTE=0;BYSECOND=0", "--zone",
+			"Europe/Oslo", "--overlap", "skip"},
 	} {
 		if msg, err := exec.CommandContext(ctx, pane, args...).CombinedOutput(); err != nil && args[0] == "preset" {
 			return 0, fmt.Errorf("pane %s: %w: %s", strings.Join(args, " "), err, msg)
@@ -124,7 +126,8 @@ func stage(ctx context.Context, pane, project string) (wide int, err error) {
 
 // failedSession is the page of a runner's session that failed.
 func failedSession(ctx context.Context, pane string) (string, error) {
-	raw, err := exec.CommandContext(ctx, pane, "sessions", "--kind", "remote", "--verdict", "failed", "--browser", "firefox", "--json").Output()
+	raw, err := exec.CommandContext(ctx, pane, "sessions", "--kind", "remote", "--verdict", "failed", "--browser",
+		"firefox", "--json").Output()
 	if err != nil {
 		return "", fmt.Errorf("pane sessions: %w (is the demo running?)", err)
 	}
@@ -206,7 +209,8 @@ func reachIn(ctx context.Context, dir, pane, token, out string) error {
 		}
 		return fmt.Errorf("never came: %s", condition)
 	}
-	const button = `const b = [...document.querySelectorAll("button")].find(b => b.innerText === arguments[0]); if (b && arguments[1]) b.click(); return !!b`
+	const button = `const b = [...document.querySelectorAll("button")].find(b => b.innerText === arguments[0]);
+if (b && arguments[1]) b.click(); return !!b`
 	if err := shown(button, "Reach in", true); err != nil {
 		return err
 	}
@@ -302,7 +306,8 @@ func loaded(ctx context.Context, s *webdriver.Session) error {
 	settled := 0
 	for range 400 {
 		var ok bool
-		if err := s.Execute(ctx, `return !!document.querySelector("main h1, main h2, main [role=alert]") && !document.querySelector("main").innerText.includes("Loading …") &&
+		if err := s.Execute(ctx, `return !!document.querySelector("main h1, main h2, main [role=alert]") &&
+			!document.querySelector("main").innerText.includes("Loading …") &&
 			![...document.images].some(i => !i.complete)`, &ok); err != nil {
 			return err
 		}
@@ -328,7 +333,8 @@ func terminal(ctx context.Context, file, command string) error {
 	defer os.Remove(done)
 	shown := strings.ReplaceAll(command, filepath.Dir(strings.Fields(command)[0])+"/", "")
 	script := fmt.Sprintf("printf '$ %s\\n'; %s; touch %s; sleep 60", shown, command, done)
-	x, err := process.Start(nil, []string{"DISPLAY=" + d.Name, "COLORTERM=truecolor", "CLICOLOR_FORCE=1"}, "xterm", "-tn", "xterm-256color", "-geometry", "178x60+0+0", "-fa", "DejaVu Sans Mono", "-fs", "9",
+	x, err := process.Start(nil, []string{"DISPLAY=" + d.Name, "COLORTERM=truecolor", "CLICOLOR_FORCE=1"}, "xterm", "-tn",
+		"xterm-256color", "-geometry", "178x60+0+0", "-fa", "DejaVu Sans Mono", "-fs", "9",
 		"-bg", "#0d171c", "-fg", "#e6eef0", "-bw", "0", "-T", "pane", "-e", "bash", "-c", script)
 	if err != nil {
 		return fmt.Errorf("%w (Debian package xterm)", err)
@@ -341,7 +347,8 @@ func terminal(ctx context.Context, file, command string) error {
 		time.Sleep(50 * time.Millisecond)
 	}
 	time.Sleep(500 * time.Millisecond) // the terminal draws
-	grab := exec.CommandContext(ctx, "ffmpeg", "-y", "-loglevel", "error", "-f", "x11grab", "-draw_mouse", "0", "-video_size", "1280x800", "-i", d.Name, "-frames:v", "1", "-update", "1", file)
+	grab := exec.CommandContext(ctx, "ffmpeg", "-y", "-loglevel", "error", "-f", "x11grab", "-draw_mouse", "0", "-video_size", "1280x800",
+		"-i", d.Name, "-frames:v", "1", "-update", "1", file)
 	if msg, err := grab.CombinedOutput(); err != nil {
 		return fmt.Errorf("ffmpeg: %w: %s", err, msg)
 	}

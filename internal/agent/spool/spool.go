@@ -318,7 +318,8 @@ func (s *Spool) handOver(ctx context.Context, up *upstream.Service, r link.Resul
 		return nil, nil
 	}
 	for _, f := range r.Files {
-		if err := grown.finish(ctx, f.Name, filepath.Join(s.dir, blob(r.ID, f.Hash))); err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, errAhead) {
+		if err := grown.finish(ctx, f.Name, filepath.Join(s.dir, blob(r.ID, f.Hash))); err != nil && !errors.Is(err, io.EOF) &&
+			!errors.Is(err, fs.ErrNotExist) && !errors.Is(err, errAhead) {
 			if content(err) || gone(err) {
 				return nil, nil
 			}

@@ -90,7 +90,8 @@ func (t *Trickle) Grow(ctx context.Context, name string, f *os.File) error {
 func (t *Trickle) put(ctx context.Context, name string, at int64, contents []byte) (have int64, err error) {
 	query := url.Values{"fence": {strconv.FormatInt(t.fence, 10)}, "at": {strconv.FormatInt(at, 10)}}
 	var answer link.Grown
-	err = t.up.Send(ctx, http.MethodPut, "/agent/sessions/"+t.id+"/files/"+url.PathEscape(name)+"?"+query.Encode(), bytes.NewReader(contents), &answer)
+	err = t.up.Send(ctx, http.MethodPut, "/agent/sessions/"+t.id+"/files/"+url.PathEscape(name)+"?"+query.Encode(),
+		bytes.NewReader(contents), &answer)
 	return answer.Have, err
 }
 

@@ -85,7 +85,7 @@ type File struct {
 	Media   string `json:"media"`
 	Hash    string `json:"hash"`
 	Size    int64  `json:"size"`
-	Session int    `json:"session" description:"which of the attempt's sessions it was recorded of, from 1; 0 for a file of the attempt itself"`
+	Session int    `json:"session" description:"of the attempt's, from 1, that it was recorded of; 0: of none"`
 }
 
 // Bounds of an attempt.

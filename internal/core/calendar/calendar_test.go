@@ -49,7 +49,8 @@ func TestEnds(t *testing.T) {
 	assert.Len(t, first(t, "FREQ=DAILY;UNTIL=20260103T063000Z", start, "UTC", 10), 3, "the last instant is included")
 	assert.Len(t, first(t, "FREQ=DAILY;UNTIL=20260103T062959Z", start, "UTC", 10), 2)
 	assert.Len(t, first(t, "FREQ=DAILY;UNTIL=20260103", start, "UTC", 10), 3, "a date means its whole day")
-	assert.Equal(t, []string{"2026-01-30T10:00:00Z", "2026-02-27T10:00:00Z"}, first(t, "FREQ=MONTHLY;BYDAY=-1FR", "2026-01-01T10:00:00Z", "UTC", 2))
+	assert.Equal(t, []string{"2026-01-30T10:00:00Z", "2026-02-27T10:00:00Z"}, first(t, "FREQ=MONTHLY;BYDAY=-1FR",
+		"2026-01-01T10:00:00Z", "UTC", 2))
 }
 
 func TestHalfAYear(t *testing.T) {
@@ -88,7 +89,8 @@ func TestBadRules(t *testing.T) {
 }
 
 func TestIntervalsThatMeetTheirHours(t *testing.T) {
-	assert.Equal(t, []string{"2026-01-01T05:00:00Z", "2026-01-06T05:00:00Z"}, first(t, "FREQ=HOURLY;INTERVAL=5;BYHOUR=5", "2026-01-01T00:00:00Z", "UTC", 2))
+	assert.Equal(t, []string{"2026-01-01T05:00:00Z", "2026-01-06T05:00:00Z"}, first(t, "FREQ=HOURLY;INTERVAL=5;BYHOUR=5",
+		"2026-01-01T00:00:00Z", "UTC", 2))
 	assert.Len(t, first(t, "FREQ=HOURLY;BYMINUTE=7", "2026-01-01T00:00:00Z", "UTC", 2), 2)
 }
 
@@ -117,7 +119,8 @@ func TestOccurrencesGrowAndAfterAgrees(t *testing.T) {
 	zones := []*time.Location{time.UTC, zone(t, "Europe/Berlin"), zone(t, "America/New_York"), zone(t, "Australia/Lord_Howe")}
 	rapid.Check(t, func(t *rapid.T) {
 		start := time.Unix(rapid.Int64Range(1_700_000_000, 1_900_000_000).Draw(t, "start"), 0)
-		rule := rapid.SampledFrom([]string{"FREQ=DAILY", "FREQ=HOURLY;INTERVAL=5", "FREQ=WEEKLY;BYDAY=SU,WE", "FREQ=MONTHLY;BYMONTHDAY=-1"}).Draw(t, "rule")
+		rule := rapid.SampledFrom([]string{"FREQ=DAILY", "FREQ=HOURLY;INTERVAL=5", "FREQ=WEEKLY;BYDAY=SU,WE",
+			"FREQ=MONTHLY;BYMONTHDAY=-1"}).Draw(t, "rule")
 		r, err := Parse(rule, start, rapid.SampledFrom(zones).Draw(t, "zone"))
 		require.NoError(t, err)
 		all, err := r.First(40)

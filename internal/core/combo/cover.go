@@ -57,7 +57,8 @@ func newCover(p *problem, strength int, axes []int, seed uint64) (*cover, error)
 			b.size *= p.sizes[b.axes[i]]
 		}
 		if c.total += b.size; c.total > maxTuples {
-			tooMany = fmt.Errorf("a cover of strength %d over %d axes has more than %d tuples: lower the strength or name fewer axes", strength, len(axes), maxTuples)
+			tooMany = fmt.Errorf("a cover of strength %d over %d axes has more than %d tuples: lower the strength or name fewer axes",
+				strength, len(axes), maxTuples)
 			return false
 		}
 		for _, a := range b.axes {

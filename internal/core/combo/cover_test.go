@@ -117,7 +117,8 @@ func TestKnownSizes(t *testing.T) {
 	if testing.Short() {
 		t.Skip("takes seconds")
 	}
-	for spec, most := range map[string]int{"3^4": 9, "3^13": 18, "2^100": 12, "10^20": 200, "4^15 3^17 2^29": 34, "4 3^39 2^35": 26, "8 5 4^2 3 2": 40} {
+	for spec, most := range map[string]int{"3^4": 9, "3^13": 18, "2^100": 12, "10^20": 200, "4^15 3^17 2^29": 34,
+		"4 3^39 2^35": 26, "8 5 4^2 3 2": 40} {
 		t.Run(spec, func(t *testing.T) {
 			m := levels(t, spec)
 			plan, err := m.Plan(nil)
@@ -139,7 +140,8 @@ func TestKnownSizes(t *testing.T) {
 }
 
 func TestAConstructionCoversEveryPair(t *testing.T) {
-	for name, rows := range map[string][][]int{"subsets": subsets(35), "orthogonal": orthogonal(6, 5, 5), "fused": orthogonal(8, 6, 7), "starter": starter(14, 5, 1)} {
+	for name, rows := range map[string][][]int{"subsets": subsets(35), "orthogonal": orthogonal(6, 5, 5), "fused": orthogonal(8, 6, 7),
+		"starter": starter(14, 5, 1)} {
 		k, v := len(rows[0]), map[string]int{"subsets": 2, "orthogonal": 5, "fused": 6, "starter": 5}[name]
 		have := map[[4]int]bool{}
 		for _, r := range rows {
@@ -156,7 +158,8 @@ func TestAConstructionCoversEveryPair(t *testing.T) {
 }
 
 func TestPlanSaysWhatIsMissingAndWhy(t *testing.T) {
-	m := Matrix{Name: "lab", Axes: []Axis{{"browser", []string{"chromium", "webkitgtk"}}, {"os", []string{"linux", "macos"}}, {"device", []string{"desktop", "phone"}}},
+	m := Matrix{Name: "lab", Axes: []Axis{{"browser", []string{"chromium", "webkitgtk"}}, {"os", []string{"linux", "macos"}},
+		{"device", []string{"desktop", "phone"}}},
 		Only: []string{`browser != "webkitgtk" || os == "macos"`}, Drop: []Drop{{"os": {"macos"}, "device": {"phone"}}},
 		Add: []map[string]string{{"browser": "webkitgtk", "os": "linux", "device": "desktop"}, {"browser": "firefox", "channel": "beta"}}}
 	plan, err := m.Plan(nil)
@@ -165,7 +168,8 @@ func TestPlanSaysWhatIsMissingAndWhy(t *testing.T) {
 	for _, c := range plan.Combinations {
 		labels = append(labels, c.Label)
 	}
-	assert.Equal(t, []string{"webkitgtk · linux · desktop", "firefox · beta", "chromium · linux · desktop", "chromium · linux · phone", "chromium · macos · desktop", "webkitgtk · macos · desktop"}, labels)
+	assert.Equal(t, []string{"webkitgtk · linux · desktop", "firefox · beta", "chromium · linux · desktop",
+		"chromium · linux · phone", "chromium · macos · desktop", "webkitgtk · macos · desktop"}, labels)
 	assert.Equal(t, []Missing{
 		{map[string]string{"browser": "chromium", "os": "macos", "device": "phone"}, "drop device=phone os=macos"},
 		{map[string]string{"browser": "webkitgtk", "os": "linux", "device": "phone"}, `only browser != "webkitgtk" || os == "macos"`},
@@ -199,11 +203,14 @@ func TestNumbersCanBeCompared(t *testing.T) {
 func TestBadMatrices(t *testing.T) {
 	base := Matrix{Name: "m", Axes: []Axis{{"a", []string{"1", "2"}}, {"b", []string{"1", "2"}}}}
 	for want, change := range map[string]func(*Matrix){
-		`only "c == 1": unknown name c`:                                   func(m *Matrix) { m.Only = []string{"c == 1"} },
-		`drop c=1: there is no axis "c"; the axes are a, b`:               func(m *Matrix) { m.Drop = []Drop{{"c": {"1"}}} },
-		`drop a=3: axis "a" has no value "3"; it has 1, 2`:                func(m *Matrix) { m.Drop = []Drop{{"a": {"3"}}} },
-		`nothing satisfies its rules; the last straw is only a == "2"`:    func(m *Matrix) { m.Only = []string{`a == "1"`, `a == "2"`} },
-		`nothing satisfies its rules; the last straw is drop a=1|2`:       func(m *Matrix) { m.Drop, m.Cover.Strength = []Drop{{"a": {"1", "2"}}}, 2 },
+		`only "c == 1": unknown name c`:                                func(m *Matrix) { m.Only = []string{"c == 1"} },
+		`drop c=1: there is no axis "c"; the axes are a, b`:            func(m *Matrix) { m.Drop = []Drop{{"c": {"1"}}} },
+		`drop a=3: axis "a" has no value "3"; it has 1, 2`:             func(m *Matrix) { m.Drop = []Drop{{"a": {"3"}}} },
+		`nothing satisfies its rules; the last straw is only a == "2"`: func(m *Matrix) { m.Only = []string{`a == "1"`, `a == "2"`} },
+		`nothing satisfies its rules; the last straw is drop a=1|2`: func(m *Matrix) {
+			m.Drop,
+				m.Cover.Strength = []Drop{{"a": {"1", "2"}}}, 2
+		},
 		`unknown effort "heroic"`:                                         func(m *Matrix) { m.Effort, m.Cover.Strength = "heroic", 2 },
 		`cover: there is no axis "z"`:                                     func(m *Matrix) { m.Cover = Cover{Strength: 2, Axes: []string{"z"}} },
 		`more than 4000000 tuples: lower the strength or name fewer axes`: func(m *Matrix) { *m = levels(t, "10^20"); m.Cover.Strength = 5 },
@@ -265,8 +272,10 @@ func TestATypicalMatrixNeedsItsTwoLargestAxes(t *testing.T) {
 		}
 		return a
 	}
-	m := Matrix{Name: "lab", Cover: Cover{Strength: 2}, Axes: []Axis{axis("browser", 4), axis("version", 4), axis("os", 5), axis("device", 8), axis("mode", 2), axis("locale", 3)},
-		Only: []string{`browser != "browser3" || os != "os0"`, `mode == "mode0" || device != "device7"`}, Drop: []Drop{{"browser": {"browser2"}, "version": {"version3"}}}}
+	m := Matrix{Name: "lab", Cover: Cover{Strength: 2}, Axes: []Axis{axis("browser", 4), axis("version", 4), axis("os", 5),
+		axis("device", 8), axis("mode", 2), axis("locale", 3)},
+		Only: []string{`browser != "browser3" || os != "os0"`, `mode == "mode0" || device != "device7"`},
+		Drop: []Drop{{"browser": {"browser2"}, "version": {"version3"}}}}
 	for seed := range uint64(5) {
 		m.Seed = seed
 		plan, err := m.Plan(nil)

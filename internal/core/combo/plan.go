@@ -131,7 +131,8 @@ func (m Matrix) add(plan *Plan) (seen map[string]bool) {
 
 func (m Matrix) planAll(p *problem, plan *Plan) error {
 	if m.Points() > MaxPoints {
-		return fmt.Errorf("matrix %q has more than %d combinations: ask for a cover such as pairs, or drop an axis or some values", m.Name, MaxPoints)
+		return fmt.Errorf("matrix %q has more than %d combinations: ask for a cover such as pairs, or drop an axis or some values", m.Name,
+			MaxPoints)
 	}
 	seen := m.add(plan)
 	plan.Cover.Strength = len(m.Axes)

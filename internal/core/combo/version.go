@@ -27,7 +27,8 @@ type bound struct {
 // an error.
 func ParseSelector(s string) (Selector, error) {
 	sel := Selector{source: s, back: -1}
-	form := fmt.Errorf("%q chooses no version: expected the beginning of one such as 153 or 153.7, a range such as \">=150 <153\", latest or latest-1", s)
+	form := fmt.Errorf("%q chooses no version: expected the beginning of one such as 153 or 153.7, a range such as \">=150 <153\", "+
+		"latest or latest-1", s)
 	if s == "latest" {
 		sel.back = 0
 		return sel, nil
@@ -66,7 +67,8 @@ func ParseSelector(s string) (Selector, error) {
 			open := low.op == ">" || high.op == "<"
 			within := len(low.than) > len(high.than) && high.op == "<=" && slices.Equal(low.than[:len(high.than)], high.than)
 			if (c > 0 && !within) || (c == 0 && open) {
-				return sel, fmt.Errorf("%q contradicts itself: no version is both %s%s and %s%s", s, low.op, joinParts(low.than), high.op, joinParts(high.than))
+				return sel, fmt.Errorf("%q contradicts itself: no version is both %s%s and %s%s", s, low.op, joinParts(low.than),
+					high.op, joinParts(high.than))
 			}
 		}
 	}

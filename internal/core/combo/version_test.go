@@ -38,7 +38,8 @@ func TestReleasesOfSlowAndFastNumbering(t *testing.T) {
 	got, err := s.Resolve([]string{"2.50.1", "2.50.2", "2.48.0"})
 	require.NoError(t, err)
 	assert.Equal(t, "2.48", got)
-	assert.Equal(t, []string{"153", "2.50", "7", "140"}, []string{Release("153.0.7"), Release("2.50.1"), Release("7.2"), Release("140.12.0esr")})
+	assert.Equal(t, []string{"153", "2.50", "7", "140"}, []string{Release("153.0.7"), Release("2.50.1"),
+		Release("7.2"), Release("140.12.0esr")})
 }
 
 func TestSelectorsThatCannotBe(t *testing.T) {
@@ -108,7 +109,8 @@ func TestPlanInALab(t *testing.T) {
 	for _, x := range plan.Missing {
 		reasons[Key(x.Values)] = x.Reason
 	}
-	assert.Equal(t, map[string]string{"kestrel · 12 · tern": "", "kestrel · 12 · gull": "", "kestrel · 11 · tern": "", "kestrel · 11 · gull": "",
+	assert.Equal(t, map[string]string{"kestrel · 12 · tern": "", "kestrel · 12 · gull": "",
+		"kestrel · 11 · tern": "", "kestrel · 11 · gull": "",
 		"osprey · 7 · tern": "no agent has osprey on tern", "osprey · 7 · gull": ""}, labels)
 	assert.Equal(t, "the same as kestrel · 12 · tern", reasons["browser=kestrel;os=tern;version=12"])
 	assert.Equal(t, "osprey latest-1 is unresolved: the lab has only 7", reasons["browser=osprey;os=tern;version=latest-1"])

@@ -12,7 +12,8 @@ func TestAxesChangeAProfile(t *testing.T) {
 	require.NoError(t, err)
 	got, err := p.With(map[string]string{"viewport": "800x600", "locale": "nb-NO", "timezone": "Europe/Oslo", "tariff": "winter"})
 	require.NoError(t, err)
-	assert.Equal(t, Profile{Name: "phone 800x600", Title: "phone, upright, 800x600", Size: Size{Width: 800, Height: 600}, Density: 3, Touch: true, Handheld: true,
+	assert.Equal(t, Profile{Name: "phone 800x600", Title: "phone, upright, 800x600", Size: Size{Width: 800, Height: 600},
+		Density: 3, Touch: true, Handheld: true,
 		Locale: "nb-NO", TimeZone: "Europe/Oslo"}, got)
 	assert.Equal(t, "landscape", got.Orientation())
 	same, err := p.With(nil)
@@ -48,7 +49,8 @@ func TestProfilesOfAProjectAreFoundToo(t *testing.T) {
 	assert.Contains(t, Names(own), "buoy")
 	_, err = Find("bouy", own)
 	assert.ErrorContains(t, err, "buoy")
-	for _, p := range []Profile{{Size: Size{Width: 10, Height: 500}, Density: 1}, {Size: Size{Width: 500, Height: 500}, Density: 20}, {Size: Size{500, 500}}} {
+	for _, p := range []Profile{{Size: Size{Width: 10, Height: 500}, Density: 1}, {Size: Size{Width: 500, Height: 500},
+		Density: 20}, {Size: Size{500, 500}}} {
 		assert.Error(t, p.Check())
 	}
 }

@@ -468,7 +468,8 @@ func TestLocksHoldAcrossRunsOfAProject(t *testing.T) {
 func TestQuotasOfOwnersAndCombinations(t *testing.T) {
 	m := New(Config{MaxSlice: 1}, 0)
 	m.Join(t0, agentWith("quay", 20, "chromium", "firefox"), nil)
-	m.SetQuotas(t0, []Quota{{Kind: OfOwner, Name: "ci", Slots: 4}, {Kind: OfCombination, Values: map[string]string{"browser": "firefox"}, Slots: 3}})
+	m.SetQuotas(t0, []Quota{{Kind: OfOwner, Name: "ci", Slots: 4}, {Kind: OfCombination, Values: map[string]string{"browser": "firefox"},
+		Slots: 3}})
 	submit := func(id, owner string) (leases []Lease) {
 		r := runOf(id, 5, "chromium", "firefox")
 		r.Owner = owner

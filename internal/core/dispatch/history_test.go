@@ -167,8 +167,10 @@ func (w *world) restart(t require.TestingT) {
 func (w *world) submit(t *rapid.T) {
 	r := &Run{ID: fmt.Sprintf("r%d", len(w.runs)), Project: rapid.SampledFrom([]string{"berths", "tides"}).Draw(t, "project"),
 		Owner: rapid.SampledFrom([]string{"ada", "bo"}).Draw(t, "owner"), Priority: rapid.IntRange(-1, 1).Draw(t, "priority"),
-		Retries: rapid.IntRange(0, 2).Draw(t, "retries"), Limit: rapid.IntRange(0, 3).Draw(t, "limit"), Lanes: rapid.IntRange(0, 2).Draw(t, "lanes"),
-		StopAfter: rapid.SampledFrom([]int{0, 0, 2}).Draw(t, "stop after"), TimeLimit: time.Duration(rapid.SampledFrom([]int{0, 0, 60}).Draw(t, "time limit")) * time.Second}
+		Retries: rapid.IntRange(0, 2).Draw(t, "retries"), Limit: rapid.IntRange(0, 3).Draw(t, "limit"),
+		Lanes:     rapid.IntRange(0, 2).Draw(t, "lanes"),
+		StopAfter: rapid.SampledFrom([]int{0, 0, 2}).Draw(t, "stop after"), TimeLimit: time.Duration(rapid.SampledFrom([]int{0, 0, 60}).Draw(
+			t, "time limit")) * time.Second}
 	for _, b := range []string{"chromium", "firefox", "webkitgtk"} {
 		p := Pane{Needs: fleet.Needs{"browser": {b}}, Values: map[string]string{"browser": b}}
 		for range rapid.IntRange(1, 5).Draw(t, "tests") {
@@ -215,9 +217,11 @@ func (w *world) extend(t *rapid.T) {
 }
 
 func newWorld(t *rapid.T) *world {
-	w := &world{m: New(Config{MaxSlice: 3}, 0), now: t0, live: map[int64]Lease{}, left: map[int64][]int{}, settled: map[string]verdict.Verdict{},
-		over: map[string]bool{}, runs: map[string]*Run{}, agents: map[string]Agent{}, online: map[string]bool{}, resting: map[string]bool{}}
-	for _, a := range []Agent{agentWith("pier", 1, "chromium"), agentWith("quay", 2, "chromium", "firefox"), agentWith("slip", 3, "webkitgtk", "firefox")} {
+	w := &world{m: New(Config{MaxSlice: 3}, 0), now: t0, live: map[int64]Lease{}, left: map[int64][]int{},
+		settled: map[string]verdict.Verdict{},
+		over:    map[string]bool{}, runs: map[string]*Run{}, agents: map[string]Agent{}, online: map[string]bool{}, resting: map[string]bool{}}
+	for _, a := range []Agent{agentWith("pier", 1, "chromium"), agentWith("quay", 2, "chromium", "firefox"), agentWith("slip",
+		3, "webkitgtk", "firefox")} {
 		w.agents[a.Name] = a
 	}
 	if rapid.Bool().Draw(t, "quotas") {
@@ -230,7 +234,8 @@ func newWorld(t *rapid.T) *world {
 
 func TestEveryHistoryEndsWithOneVerdictForEachTest(t *testing.T) {
 	verdicts := []verdict.Verdict{verdict.Passed, verdict.Passed, verdict.Failed, verdict.LabFault}
-	events := []string{"submit", "extend", "join", "join", "leave", "result", "result", "result", "result", "late", "done", "cancel", "tick", "renew", "drain", "wake", "restart", "back"}
+	events := []string{"submit", "extend", "join", "join", "leave", "result", "result", "result", "result", "late", "done", "cancel",
+		"tick", "renew", "drain", "wake", "restart", "back"}
 	rapid.Check(t, func(t *rapid.T) {
 		w := newWorld(t)
 		var ended []Lease

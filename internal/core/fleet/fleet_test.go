@@ -68,7 +68,8 @@ func TestVersionsMatchByTheirBeginning(t *testing.T) {
 }
 
 func TestBrowserEngineAndVersionAreOfOneBrowser(t *testing.T) {
-	m := Machine{Browsers: []Browser{{Name: "firefox", Engine: "gecko", Version: "153.7.0", Fits: true}, {Name: "chromium", Engine: "chromium", Version: "156.0.1", Fits: true},
+	m := Machine{Browsers: []Browser{{Name: "firefox", Engine: "gecko", Version: "153.7.0", Fits: true}, {Name: "chromium",
+		Engine: "chromium", Version: "156.0.1", Fits: true},
 		{Name: "webkitgtk", Engine: "webkit", Version: "2.50", Problem: "no driver"}}}
 	for words, want := range map[string]string{
 		"engine=gecko": "", "engine=gecko|webkit": "", "browser=firefox engine=gecko version=153": "", "engine=gecko version=153": "",
@@ -101,7 +102,8 @@ func TestNeedsOfAsksOnlyWhatAgentsProvide(t *testing.T) {
 }
 
 func TestVersionsBelongToTheBrowserAskedFor(t *testing.T) {
-	f := Machine{Browsers: []Browser{{Name: "firefox", Version: "153.7.0", Fits: true}, {Name: "chromium", Version: "156.0.1", Fits: true}}}.Facts("a")
+	f := Machine{Browsers: []Browser{{Name: "firefox", Version: "153.7.0", Fits: true}, {Name: "chromium",
+		Version: "156.0.1", Fits: true}}}.Facts("a")
 	assert.Nil(t, Match(Needs{"version": {">=155"}}, f))
 	assert.Nil(t, Match(Needs{"version": {"<100", ">=150 <154"}, "browser": {"firefox"}}, f))
 	lacks := Match(Needs{"version": {">=155"}, "browser": {"firefox"}}, f)
@@ -145,12 +147,14 @@ func TestLabelsCannotPoseAsFacts(t *testing.T) {
 
 func TestALabOfMembers(t *testing.T) {
 	lab := Lab{Project: "berths", Members: []Member{
-		{Name: "a", Facts: Machine{Browsers: []Browser{{Name: "kestrel", Version: "12.1", Fits: true}, {Name: "kestrel", Version: "9.4", Fits: true}}}.Facts("a")},
+		{Name: "a", Facts: Machine{Browsers: []Browser{{Name: "kestrel", Version: "12.1", Fits: true}, {Name: "kestrel",
+			Version: "9.4", Fits: true}}}.Facts("a")},
 		{Name: "b", Facts: Machine{Pool: "tides", Browsers: []Browser{{Name: "kestrel", Version: "13.0", Fits: true}}}.Facts("b")},
 	}}
 	assert.Equal(t, []string{"9.4", "12.1"}, lab.Versions("kestrel", ""))
 	assert.Empty(t, lab.Lacks(map[string]string{"browser": "kestrel", "version": "12"}))
-	assert.Contains(t, lab.Lacks(map[string]string{"browser": "kestrel", "version": "13"}), "nearest: a (version: wants 13, has kestrel 12.1, kestrel 9.4)")
+	assert.Contains(t, lab.Lacks(map[string]string{"browser": "kestrel", "version": "13"}), "nearest: a (version: wants 13, has "+
+		"kestrel 12.1, kestrel 9.4)")
 	assert.Empty(t, Lab{}.Lacks(map[string]string{"browser": "kestrel"}))
 }
 
@@ -164,5 +168,6 @@ func TestAgentsThatLackTheSameStandTogether(t *testing.T) {
 	assert.Len(t, groups, 2)
 	assert.Equal(t, []string{"gull-1", "gull-2", "gull-3"}, groups[0].Agents)
 	assert.Len(t, groups[0].Lacks, 1, "where the browser is lacking its version says nothing")
-	assert.Equal(t, "no agent has browser=osprey version=7; nearest: gull-1 and 2 more (browser: wants osprey, has kestrel), tern (browser: wants osprey, has heron)", a.Explain(needs))
+	assert.Equal(t, "no agent has browser=osprey version=7; nearest: gull-1 and 2 more (browser: wants osprey, has kestrel), tern "+
+		"(browser: wants osprey, has heron)", a.Explain(needs))
 }

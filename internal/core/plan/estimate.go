@@ -31,7 +31,8 @@ const remembered = 9
 
 // NewBook reads pasts, those that are least long ago last.
 func NewBook(pasts []Past) *Book {
-	b := &Book{exact: make(map[[2]string][]float64, len(pasts)), browser: map[[2]string][]float64{}, test: map[string][]float64{}, ofBrowser: map[string]float64{}}
+	b := &Book{exact: make(map[[2]string][]float64, len(pasts)), browser: map[[2]string][]float64{}, test: map[string][]float64{},
+		ofBrowser: map[string]float64{}}
 	for _, p := range pasts {
 		took := slices.DeleteFunc(slices.Clone(p.Seconds), func(s float64) bool { return s <= 0 || math.IsNaN(s) || math.IsInf(s, 0) })
 		if len(took) == 0 {

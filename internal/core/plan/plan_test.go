@@ -128,7 +128,8 @@ func TestForecastsComeCloseToTheBound(t *testing.T) {
 			tc.q.Known = tc.known
 			f, err := tc.q.Run()
 			require.NoError(t, err)
-			t.Logf("%s, seed %d: %.4f of the bound; equal parts %.3f", name, seed, f.Makespan/f.LowerBound, equalParts(tc.q, len(f.Slots))/f.LowerBound)
+			t.Logf("%s, seed %d: %.4f of the bound; equal parts %.3f", name, seed, f.Makespan/f.LowerBound,
+				equalParts(tc.q, len(f.Slots))/f.LowerBound)
 			ratios[name] += f.Makespan / f.LowerBound / 20
 			if tc.known {
 				assert.LessOrEqual(t, f.Makespan/f.LowerBound, tc.want, "%s, seed %d", name, seed)
@@ -166,8 +167,10 @@ func TestDurationsAreLearntWithinARun(t *testing.T) {
 }
 
 func TestForecastOfAFewTests(t *testing.T) {
-	q, err := Decode([]byte(`{"tests":[{"id":"t1","seconds":12.5,"needs":{"browser":"kestrel"}},{"id":"t2","seconds":2,"needs":{"browser":["osprey"]}},
-		{"id":"t3","seconds":1,"needs":{"browser":"ibis"}}],"agents":[{"name":"a1","slots":2,"facts":{"browser":["kestrel","osprey"]}}],"known_durations":true}`))
+	q, err := Decode([]byte(`{"tests":[{"id":"t1","seconds":12.5,"needs":{"browser":"kestrel"}},{"id":"t2","seconds":2,
+"needs":{"browser":["osprey"]}},
+		{"id":"t3","seconds":1,"needs":{"browser":"ibis"}}],"agents":[{"name":"a1","slots":2,"facts":{"browser":["kestrel","osprey"]}}],
+"known_durations":true}`))
 	require.NoError(t, err)
 	f, err := q.Run()
 	require.NoError(t, err)
@@ -199,7 +202,8 @@ func TestLimitAndLocksHoldInForecasts(t *testing.T) {
 }
 
 func TestTheBoundKnowsTheTightestPlace(t *testing.T) {
-	tests := []Test{{ID: "a", Seconds: 60, Needs: browser("heron")}, {ID: "b", Seconds: 60, Needs: browser("heron")}, {ID: "c", Seconds: 10, Needs: browser("tern")}}
+	tests := []Test{{ID: "a", Seconds: 60, Needs: browser("heron")}, {ID: "b", Seconds: 60, Needs: browser("heron")},
+		{ID: "c", Seconds: 10, Needs: browser("tern")}}
 	q := Question{Tests: tests, Agents: append(hosts(1, 1, "heron"), hosts(9, 9, "tern")...)}
 	f, err := q.Run()
 	require.NoError(t, err)
@@ -219,7 +223,8 @@ func TestBoundIsABound(t *testing.T) {
 		}
 		q := Question{Agents: hs, Known: rapid.Bool().Draw(t, "known"), Limit: rapid.IntRange(0, 4).Draw(t, "limit")}
 		for i := range rapid.IntRange(1, 30).Draw(t, "tests") {
-			q.Tests = append(q.Tests, Test{ID: fmt.Sprint(i), Seconds: float64(rapid.IntRange(0, 50).Draw(t, "seconds")), Needs: browser(rapid.SampledFrom(names).Draw(t, "browser"))})
+			q.Tests = append(q.Tests, Test{ID: fmt.Sprint(i), Seconds: float64(rapid.IntRange(0, 50).Draw(t, "seconds")),
+				Needs: browser(rapid.SampledFrom(names).Draw(t, "browser"))})
 		}
 		f, err := q.Run()
 		require.NoError(t, err)
@@ -279,7 +284,8 @@ func TestExpectGoesOnFromTheMiddle(t *testing.T) {
 	now := time.Date(2026, 3, 1, 6, 30, 0, 0, time.UTC)
 	m := dispatch.New(dispatch.Config{}, 0)
 	m.Join(now, dispatch.Agent{Name: "quay", Slots: 1, Facts: fleet.Facts{"browser": {"kestrel"}}}, nil)
-	run := dispatch.Run{ID: "r", Panes: []dispatch.Pane{{Needs: browser("kestrel"), Tests: []dispatch.Test{{Seconds: 10}, {Seconds: 20}, {Seconds: 5}}}, {Needs: browser("tern"), Tests: make([]dispatch.Test, 1)}}}
+	run := dispatch.Run{ID: "r", Panes: []dispatch.Pane{{Needs: browser("kestrel"), Tests: []dispatch.Test{{Seconds: 10}, {Seconds: 20},
+		{Seconds: 5}}}, {Needs: browser("tern"), Tests: make([]dispatch.Test, 1)}}}
 	lease := m.Submit(now, run)
 	var fence int64
 	var first int

@@ -16,12 +16,13 @@ type Kind string
 
 // Kinds.
 const (
-	Commands    Kind = "commands"    // every command with its arguments, result and time
-	Screenshots Kind = "screenshots" // always: after each command that changes the page; unless passed: after commands that fail, and at the end
-	Video       Kind = "video"       // WebM
-	Network     Kind = "network"     // HAR 1.2
-	Console     Kind = "console"     // console messages and page errors
-	Logs        Kind = "logs"        // of driver and browser
+	Commands Kind = "commands" // every command with its arguments, result and time
+	// always: after each command that changes the page; unless passed: after commands that fail, and at the end
+	Screenshots Kind = "screenshots"
+	Video       Kind = "video"   // WebM
+	Network     Kind = "network" // HAR 1.2
+	Console     Kind = "console" // console messages and page errors
+	Logs        Kind = "logs"    // of driver and browser
 )
 
 // Kinds lists every kind.

@@ -43,7 +43,8 @@ func TestParse(t *testing.T) {
 	assert.NoError(t, err)
 	assert.Equal(t, Always, p[Logs])
 	assert.Equal(t, UnlessPassed, p[Video])
-	for words, says := range map[string]string{"sound=always": `no recording "sound"`, "video=daily": `video: expected never, always, unless-passed, found "daily"`, "maybe": "expected never, always, unless-passed"} {
+	for words, says := range map[string]string{"sound=always": `no recording "sound"`,
+		"video=daily": `video: expected never, always, unless-passed, found "daily"`, "maybe": "expected never, always, unless-passed"} {
 		_, err := Parse([]string{words})
 		assert.ErrorContains(t, err, says)
 	}

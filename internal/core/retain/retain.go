@@ -31,7 +31,8 @@ const Everywhere = "*"
 
 // Defaults are the rules of a lab that has settled nothing: films of tests that
 // passed are looked at within days or never.
-var Defaults = []Rule{{Days: 90}, {Verdict: verdict.Passed, Days: 30}, {Kind: record.Video, Days: 30}, {Kind: record.Video, Verdict: verdict.Passed, Days: 7}}
+var Defaults = []Rule{{Days: 90}, {Verdict: verdict.Passed, Days: 30}, {Kind: record.Video, Days: 30}, {Kind: record.Video,
+	Verdict: verdict.Passed, Days: 7}}
 
 // Parse reads a rule as people type it: video:passed=7, passed=30, video=14 or
 // all=90; 0 days mean for ever.
@@ -39,7 +40,8 @@ func Parse(s string) (Rule, error) {
 	what, days, ok := strings.Cut(s, "=")
 	n, err := strconv.ParseFloat(days, 64)
 	if !ok || err != nil || n < 0 || n > 36500 {
-		return Rule{}, fmt.Errorf("%q is not a rule: expected what=DAYS such as all=90, passed=30, video=14 or video:passed=7; 0 days mean for ever", s)
+		return Rule{}, fmt.Errorf("%q is not a rule: expected what=DAYS such as all=90, passed=30, video=14 or video:passed=7; 0 days "+
+			"mean for ever", s)
 	}
 	r := Rule{Days: n}
 	for _, word := range strings.Split(what, ":") {

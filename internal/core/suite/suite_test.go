@@ -8,7 +8,8 @@ import (
 )
 
 func TestCasesAreChosenByTagAndName(t *testing.T) {
-	all := []Case{{Name: "Read the tides", Tags: []string{"tides", "quick"}}, {Name: "Hold a berth", Tags: []string{"berths"}}, {Name: "Pay a fee"}}
+	all := []Case{{Name: "Read the tides", Tags: []string{"tides", "quick"}}, {Name: "Hold a berth",
+		Tags: []string{"berths"}}, {Name: "Pay a fee"}}
 	for name, c := range map[string]struct {
 		tags, names, want []string
 		err               string
@@ -18,7 +19,8 @@ func TestCasesAreChosenByTagAndName(t *testing.T) {
 		"a name":         {nil, []string{"Pay a fee"}, []string{"Pay a fee"}, ""},
 		"both must hold": {[]string{"berths"}, []string{"Pay a fee"}, nil, ""},
 		"a mistyped tag": {[]string{"births"}, nil, nil, `unknown tag "births" (did you mean "berths"?): the suite has berths, quick, tides`},
-		"no such name":   {nil, []string{"Sail away for ever"}, nil, `unknown test "Sail away for ever": the suite has Hold a berth, Pay a fee, Read the tides`},
+		"no such name": {nil, []string{"Sail away for ever"}, nil,
+			`unknown test "Sail away for ever": the suite has Hold a berth, Pay a fee, Read the tides`},
 	} {
 		t.Run(name, func(t *testing.T) {
 			got, err := Choose(all, c.tags, c.names)

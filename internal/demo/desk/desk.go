@@ -268,7 +268,8 @@ func (d *Desk) insurance(w http.ResponseWriter, r *http.Request) {
 	r.Body = http.MaxBytesReader(w, r.Body, 4<<20)
 	f, h, err := r.FormFile("certificate")
 	if err != nil {
-		d.render(w, r, http.StatusUnprocessableEntity, "insurance", view{Title: "Insurance", Problem: "Please choose a certificate of at most 4 MB."})
+		d.render(w, r, http.StatusUnprocessableEntity, "insurance", view{Title: "Insurance",
+			Problem: "Please choose a certificate of at most 4 MB."})
 		return
 	}
 	defer f.Close()

@@ -52,8 +52,10 @@ func (g *guest) post(path string, fields ...string) (int, string) {
 
 func TestEveryPageOpens(t *testing.T) {
 	g := visit(t)
-	for path, want := range map[string]string{"/": "Berth map", "/tides": "gate", "/fees": "Work it out", "/holds": "You hold no berth", "/insurance": "Certificate",
-		"/rules": "Accept the rules", "/sign-in": "Password", "/berths/b3": "Hold berth B3", "/static/desk.css": "--ink", "/?q=c5": "Showing c5"} {
+	for path, want := range map[string]string{"/": "Berth map", "/tides": "gate", "/fees": "Work it out",
+		"/holds": "You hold no berth", "/insurance": "Certificate",
+		"/rules": "Accept the rules", "/sign-in": "Password", "/berths/b3": "Hold berth B3",
+		"/static/desk.css": "--ink", "/?q=c5": "Showing c5"} {
 		status, body := g.get(path)
 		assert.Equal(t, 200, status, path)
 		assert.Contains(t, body, want, path)
@@ -72,7 +74,8 @@ func TestTextIsEscaped(t *testing.T) {
 func TestHolding(t *testing.T) {
 	g := visit(t)
 	for _, tc := range []struct{ boat, length, want string }{
-		{"", "7", "give the boat&#39;s name"}, {"Osprey", "long", "whole metres"}, {"Osprey", "99", "takes boats up to"}, {"Osprey", "-1", "whole metres"},
+		{"", "7", "give the boat&#39;s name"}, {"Osprey", "long", "whole metres"}, {"Osprey", "99", "takes boats up to"},
+		{"Osprey", "-1", "whole metres"},
 	} {
 		status, body := g.post("/berths/A1/hold", "boat", tc.boat, "length", tc.length)
 		assert.Equal(t, 422, status, tc.want)

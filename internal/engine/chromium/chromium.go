@@ -72,9 +72,12 @@ var vendor = engine.Vendor{Key: "goog:chromeOptions", Agents: []string{"binary",
 
 // ownSwitches are the browser's switches that are the agent's alone: they start
 // programs, listen on ports, or read and write files of the machine.
-var ownSwitches = []string{"renderer-cmd-prefix", "utility-cmd-prefix", "ppapi-plugin-launcher", "plugin-launcher", "gpu-launcher", "zygote-cmd-prefix", "browser-subprocess-path",
-	"remote-debugging-port", "remote-debugging-address", "remote-debugging-pipe", "remote-debugging-socket-name", "load-extension", "log-file", "log-net-log", "net-log", "trace-startup-file", "trace-startup-owner",
-	"crash-dumps-dir", "disk-cache-dir", "ssl-key-log-file", "register-pepper-plugins", "enable-pepper-testing", "install-chrome-app", "app", "screenshot", "print-to-pdf", "dump-dom"}
+var ownSwitches = []string{"renderer-cmd-prefix", "utility-cmd-prefix", "ppapi-plugin-launcher", "plugin-launcher", "gpu-launcher",
+	"zygote-cmd-prefix", "browser-subprocess-path",
+	"remote-debugging-port", "remote-debugging-address", "remote-debugging-pipe", "remote-debugging-socket-name", "load-extension",
+	"log-file", "log-net-log", "net-log", "trace-startup-file", "trace-startup-owner",
+	"crash-dumps-dir", "disk-cache-dir", "ssl-key-log-file", "register-pepper-plugins", "enable-pepper-testing", "install-chrome-app",
+	"app", "screenshot", "print-to-pdf", "dump-dom"}
 
 // Launch starts a driver for one session; the driver starts the browser when
 // the session is asked for.

@@ -23,8 +23,10 @@ func TestSwitchesThatAreTheAgents(t *testing.T) {
 		_, err := Family{}.Launch(t.Context(), engine.Options{Asked: webdriver.Capabilities{vendor.Key: map[string]any{"args": args}}})
 		return err
 	}
-	for _, arg := range []string{"--renderer-cmd-prefix=sh -c id", "renderer-cmd-prefix=x", "--Renderer-Cmd-Prefix=x", "-gpu-launcher=x", "--browser-subprocess-path=/bin/sh", "--remote-debugging-port=9",
-		"--remote-debugging-pipe", "--load-extension=/etc", "--log-net-log=/tmp/x", "--print-to-pdf=/tmp/x", " --utility-cmd-prefix=x", "--ssl-key-log-file =x"} {
+	for _, arg := range []string{"--renderer-cmd-prefix=sh -c id", "renderer-cmd-prefix=x", "--Renderer-Cmd-Prefix=x", "-gpu-launcher=x",
+		"--browser-subprocess-path=/bin/sh", "--remote-debugging-port=9",
+		"--remote-debugging-pipe", "--load-extension=/etc", "--log-net-log=/tmp/x", "--print-to-pdf=/tmp/x",
+		" --utility-cmd-prefix=x", "--ssl-key-log-file =x"} {
 		var refused *engine.Refused
 		err := launch("--lang=nb", strings.TrimLeft(arg, " "))
 		require.ErrorAs(t, err, &refused, arg)

@@ -45,7 +45,8 @@ const second = `<!doctype html><html><head><title>Quay two</title></head><body><
 
 const scripted = `<!doctype html><html><head><title>Scripted</title></head><body>
 <button id="ask" onclick="setTimeout(() => { document.title = 'asked ' + confirm('Leave the berth?') }, 0)">Ask</button>
-<button id="late" onclick="setTimeout(() => { const p = document.createElement('p'); p.id = 'came'; p.textContent = 'It came'; document.body.append(p) }, 100)">Late</button>
+<button id="late" onclick="setTimeout(() => { const p = document.createElement('p'); p.id = 'came';
+  p.textContent = 'It came'; document.body.append(p) }, 100)">Late</button>
 <div style="position:relative;width:200px;height:40px"><button id="under">Under</button><div style="position:absolute;inset:0"></div></div>
 </body></html>`
 

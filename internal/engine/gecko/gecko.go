@@ -41,7 +41,8 @@ func (Family) Name() string { return "gecko" }
 
 // Find looks for Firefox. It needs no driver.
 func (Family) Find(ctx context.Context) []fleet.Browser {
-	path := engine.FindProgram("firefox-esr", "firefox", "/Applications/Firefox.app/Contents/MacOS/firefox", `C:\Program Files\Mozilla Firefox\firefox.exe`)
+	path := engine.FindProgram("firefox-esr", "firefox", "/Applications/Firefox.app/Contents/MacOS/firefox",
+		`C:\Program Files\Mozilla Firefox\firefox.exe`)
 	if path == "" {
 		return nil
 	}
@@ -132,7 +133,8 @@ func (f Family) Prepare(ctx context.Context, o engine.Options) error {
 		return fmt.Errorf("prepare firefox: %w", err)
 	}
 	// The browser writes its caches when it quits; it may not live to answer.
-	if _, err := m.call(ctx, "Marionette:Quit", map[string]any{"flags": []string{"eAttemptQuit"}}); err != nil && !errors.Is(err, errBrowserGone) {
+	if _, err := m.call(ctx, "Marionette:Quit", map[string]any{"flags": []string{"eAttemptQuit"}}); err != nil &&
+		!errors.Is(err, errBrowserGone) {
 		return fmt.Errorf("prepare firefox: %w", err)
 	}
 	if err := inst.Wait(ctx, 30*time.Second); err != nil {
@@ -179,8 +181,10 @@ var vendor = engine.Vendor{Key: "moz:firefoxOptions", Agents: []string{"binary",
 // ownSwitches are the browser's switches that are the agent's alone: they say
 // where it keeps things and listens, give pages the browser's own rights, start
 // programs or write files.
-var ownSwitches = []string{"profile", "p", "profilemanager", "marionette", "remote-debugging-port", "no-remote", "new-instance", "createprofile",
-	"remote-allow-system-access", "remote-allow-hosts", "start-debugger-server", "app", "greomni", "appomni", "backgroundtask", "chrome", "screenshot", "wait-for-browser", "setdefaultbrowser"}
+var ownSwitches = []string{"profile", "p", "profilemanager", "marionette", "remote-debugging-port", "no-remote",
+	"new-instance", "createprofile",
+	"remote-allow-system-access", "remote-allow-hosts", "start-debugger-server", "app", "greomni", "appomni", "backgroundtask", "chrome",
+	"screenshot", "wait-for-browser", "setdefaultbrowser"}
 
 // asked is what a session asks of the browser before it starts. Nothing of it
 // is left for the New Session command.

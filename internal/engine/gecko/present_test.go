@@ -74,7 +74,8 @@ func TestThePresentText(t *testing.T) {
 		var root, e map[string]string
 		s.good("GET", "/element/"+s.find("#host")+"/shadow", "", &root)
 		path := "/shadow/" + root[shadowKey]
-		for _, c := range [][2]string{{"tag name", "span"}, {"xpath", "//span"}, {"xpath", ".//span"}, {"xpath", "span | b"}, {"css selector", "span"}} {
+		for _, c := range [][2]string{{"tag name", "span"}, {"xpath", "//span"}, {"xpath", ".//span"},
+			{"xpath", "span | b"}, {"css selector", "span"}} {
 			body := `{"using":"` + c[0] + `","value":"` + c[1] + `"}`
 			s.good("POST", path+"/element", body, &e)
 			s.is(`"Shade"`, "GET", "/element/"+e[elementKey]+"/text", "")
@@ -100,7 +101,9 @@ func TestThePresentText(t *testing.T) {
 	})
 	t.Run("12.5.1 clicks on what overflow hides", func(t *testing.T) {
 		s := at(t)
-		s.good("POST", "/execute/sync", run(`document.body.insertAdjacentHTML("beforeend", '<div style="overflow:hidden;height:0"><a id=gone href="#x">gone</a></div><div style="overflow:hidden;width:50px;height:20px;position:relative"><button id=far style="position:absolute;top:300px">far</button></div>')`, `[]`), nil)
+		s.good("POST", "/execute/sync", run(`document.body.insertAdjacentHTML("beforeend", '<div style="overflow:hidden;height:0">
+<a id=gone href="#x">gone</a></div><div style="overflow:hidden;width:50px;height:20px;position:relative">
+<button id=far style="position:absolute;top:300px">far</button></div>')`, `[]`), nil)
 		s.bad("element not interactable", "POST", "/element/"+s.find("#gone")+"/click", `{}`)
 		s.is(`null`, "POST", "/element/"+s.find("#far")+"/click", `{}`)
 	})
@@ -132,12 +135,16 @@ func TestThePresentText(t *testing.T) {
 	t.Run("15 origins", func(t *testing.T) {
 		s := at(t)
 		for _, origin := range []string{`"boat"`, `7`, `null`, `{}`, `[]`, `true`, `{"` + elementKey + `":7}`, `{"` + shadowKey + `":"x"}`} {
-			s.bad("invalid argument", "POST", "/actions", `{"actions":[{"type":"pointer","id":"m","actions":[{"type":"pointerMove","x":0,"y":0,"origin":`+origin+`}]}]}`)
-			s.bad("invalid argument", "POST", "/actions", `{"actions":[{"type":"wheel","id":"w","actions":[{"type":"scroll","x":0,"y":0,"deltaX":0,"deltaY":0,"origin":`+origin+`}]}]}`)
+			s.bad("invalid argument", "POST", "/actions",
+				`{"actions":[{"type":"pointer","id":"m","actions":[{"type":"pointerMove","x":0,"y":0,"origin":`+origin+`}]}]}`)
+			s.bad("invalid argument", "POST", "/actions",
+				`{"actions":[{"type":"wheel","id":"w","actions":[{"type":"scroll","x":0,"y":0,"deltaX":0,"deltaY":0,"origin":`+origin+`}]}]}`)
 		}
-		s.bad("invalid argument", "POST", "/actions", `{"actions":[{"type":"wheel","id":"w","actions":[{"type":"scroll","x":0,"y":0,"deltaX":0,"deltaY":0,"origin":"pointer"}]}]}`)
+		s.bad("invalid argument", "POST", "/actions",
+			`{"actions":[{"type":"wheel","id":"w","actions":[{"type":"scroll","x":0,"y":0,"deltaX":0,"deltaY":0,"origin":"pointer"}]}]}`)
 		for _, origin := range []string{`"viewport"`, `"pointer"`} {
-			s.good("POST", "/actions", `{"actions":[{"type":"pointer","id":"m","actions":[{"type":"pointerMove","x":1,"y":1,"origin":`+origin+`}]}]}`, nil)
+			s.good("POST", "/actions", `{"actions":[{"type":"pointer","id":"m","actions":[{"type":"pointerMove","x":1,"y":1,"origin":`+origin+
+				`}]}]}`, nil)
 		}
 	})
 }
@@ -179,7 +186,9 @@ func TestExtensionCapabilitiesThatSayNothing(t *testing.T) {
 func TestPagesThatAskBeforeTheyAreLeft(t *testing.T) {
 	site := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Content-Type", "text/html")
-		fmt.Fprintf(w, `<title>%s</title><input id=boat><script>if (location.pathname == "/asks") addEventListener("beforeunload", (e) => { e.preventDefault(); e.returnValue = "1"; });</script>`, r.URL.Path[1:])
+		fmt.Fprintf(w, `<title>%s</title><input id=boat>
+<script>if (location.pathname == "/asks") addEventListener("beforeunload", (e) => { e.preventDefault();
+e.returnValue = "1"; });</script>`, r.URL.Path[1:])
 	}))
 	t.Cleanup(site.Close)
 	for _, handler := range []string{`null`, `"dismiss"`, `"ignore"`, `{"beforeUnload":"dismiss"}`, `{"default":"ignore"}`} {

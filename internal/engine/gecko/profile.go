@@ -26,7 +26,8 @@ const (
 
 // agentsFiles are the files of a profile that are the agent's: where it finds the
 // browser, and which programs and libraries of the machine the browser uses.
-var agentsFiles = []string{"marionetteactiveport", "lock", ".parentlock", "parent.lock", "handlers.json", "mimetypes.rdf", "pkcs11.txt", "secmod.db", "webdriverbidiserver.json"}
+var agentsFiles = []string{"marionetteactiveport", "lock", ".parentlock", "parent.lock", "handlers.json", "mimetypes.rdf", "pkcs11.txt",
+	"secmod.db", "webdriverbidiserver.json"}
 
 func badProfile(format string, args ...any) error {
 	return &engine.Refused{Why: vendor.Key + ": profile: " + fmt.Sprintf(format, args...)}

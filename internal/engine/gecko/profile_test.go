@@ -80,8 +80,10 @@ func TestProfilesThatAreRefused(t *testing.T) {
 }
 
 func TestAProfileIsUnpackedWithoutWhatIsTheAgents(t *testing.T) {
-	a, err := askedOf(bringing(packed(t, entry{name: "extensions/", mode: fs.ModeDir}, entry{name: "extensions/tide@desk.xpi", body: "x"}, entry{name: "deep/er/file", body: "y"},
-		entry{name: "MarionetteActivePort", body: "1"}, entry{name: "handlers.json", body: "{}"}, entry{name: "./pkcs11.txt", body: "library=/tmp/x.so"}, entry{name: "PKCS11.TXT", body: "x"})))
+	a, err := askedOf(bringing(packed(t, entry{name: "extensions/", mode: fs.ModeDir}, entry{name: "extensions/tide@desk.xpi", body: "x"},
+		entry{name: "deep/er/file", body: "y"},
+		entry{name: "MarionetteActivePort", body: "1"}, entry{name: "handlers.json", body: "{}"}, entry{name: "./pkcs11.txt",
+			body: "library=/tmp/x.so"}, entry{name: "PKCS11.TXT", body: "x"})))
 	require.NoError(t, err)
 	dir := t.TempDir()
 	require.NoError(t, unpack(a.profile, dir))
@@ -105,13 +107,15 @@ func TestAProfileThatIsNotWhatItClaims(t *testing.T) {
 
 func TestTheLastPreferenceCounts(t *testing.T) {
 	dir := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "user.js"), []byte("// theirs\nuser_pref(\"a\", 1);\n user_pref(\"b\", \"x\");\r\nuser_pref(\"marionette.port\", 9);\nnonsense(\n/* swallows\n"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "user.js"), []byte("// theirs\nuser_pref(\"a\", 1);\n user_pref(\"b\", "+
+		"\"x\");\r\nuser_pref(\"marionette.port\", 9);\nnonsense(\n/* swallows\n"), 0o600))
 	require.NoError(t, writePrefs(dir, map[string]any{"b": "y", "c": true}))
 	raw, err := os.ReadFile(filepath.Join(dir, "user.js"))
 	require.NoError(t, err)
 	_, after, found := strings.Cut(string(raw), `user_pref("a", 1);`)
 	require.True(t, found)
-	assert.Equal(t, "\nuser_pref(\"b\", \"x\");\nuser_pref(\"marionette.port\", 9);\nuser_pref(\"b\", \"y\");\nuser_pref(\"c\", true);\nuser_pref(\"marionette.port\", 0);\n", after)
+	assert.Equal(t, "\nuser_pref(\"b\", \"x\");\nuser_pref(\"marionette.port\", 9);\nuser_pref(\"b\", \"y\");\nuser_pref(\"c\", "+
+		"true);\nuser_pref(\"marionette.port\", 0);\n", after)
 	assert.NotContains(t, string(raw), "swallows")
 }
 
@@ -120,7 +124,8 @@ func TestARealBrowserTakesTheProfile(t *testing.T) {
 	d, err := device.Find("")
 	require.NoError(t, err)
 	inst, err := Family{}.Launch(t.Context(), engine.Options{Browser: b, Device: d, Dir: t.TempDir(),
-		Asked: bringing(packed(t, entry{name: "user.js", body: `user_pref("general.useragent.override", "Tern/1");` + "\n"}, entry{name: "MarionetteActivePort", body: "1"}))})
+		Asked: bringing(packed(t, entry{name: "user.js", body: `user_pref("general.useragent.override", "Tern/1");` + "\n"},
+			entry{name: "MarionetteActivePort", body: "1"}))})
 	require.NoError(t, err)
 	defer inst.Close()
 	s, err := webdriver.NewClient(inst.URL, nil).New(t.Context(), inst.Caps)

@@ -130,7 +130,8 @@ func newRemoteEnd(m *marionette, version string) *remoteEnd {
 	r.mux.HandleFunc("POST /session", r.newSession)
 	r.mux.HandleFunc("DELETE /session/{session}", r.deleteSession)
 	r.mux.HandleFunc("GET /session/{session}/cookie/{name}", r.namedCookie)
-	paths := map[string][]string{"/status": {"GET"}, "/session": {"POST"}, "/session/{session}": {"DELETE"}, "/session/{session}/cookie/{name}": {"GET"}}
+	paths := map[string][]string{"/status": {"GET"}, "/session": {"POST"}, "/session/{session}": {"DELETE"},
+		"/session/{session}/cookie/{name}": {"GET"}}
 	for _, c := range commands {
 		method, path, _ := strings.Cut(c.pattern, " ")
 		path = "/session/{session}" + path
@@ -278,7 +279,8 @@ func (r *remoteEnd) pass(w http.ResponseWriter, req *http.Request, c command) {
 			params[key] = v
 		}
 	}
-	if one := c.name == "WebDriver:FindElementFromShadowRoot"; params["using"] == "xpath" && (one || c.name == "WebDriver:FindElementsFromShadowRoot") {
+	if one := c.name == "WebDriver:FindElementFromShadowRoot"; params["using"] == "xpath" &&
+		(one || c.name == "WebDriver:FindElementsFromShadowRoot") {
 		found, err := r.pathInShadow(req.Context(), params, one)
 		if err != nil {
 			fail(w, err)
@@ -317,7 +319,8 @@ func (r *remoteEnd) pass(w http.ResponseWriter, req *http.Request, c command) {
 const inShadow = `const [root, path] = arguments, first = root.firstElementChild, found = [];
 const relative = (p) => p.trim().startsWith("/") || p.trim().startsWith("(") ? p : "../" + p.trim();
 try {
-  const r = document.evaluate(path.split("|").map(relative).join("|"), first || document, null, XPathResult.ORDERED_NODE_SNAPSHOT_TYPE, null);
+  const r = document.evaluate(path.split("|").map(relative).join("|"), first || document, null,
+    XPathResult.ORDERED_NODE_SNAPSHOT_TYPE, null);
   for (let i = 0; first && i < r.snapshotLength; i++) found.push(r.snapshotItem(i));
 } catch (e) { return {wrong: String(e)}; }
 return found.every((n) => n.nodeType === 1) ? {found} : {wrong: "it selects what is no element"};`

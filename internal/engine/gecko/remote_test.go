@@ -78,7 +78,8 @@ func ask(t *testing.T, method, address, body string) (int, string) {
 func open(t *testing.T) (*browser, string) {
 	t.Helper()
 	b, s := newBrowser(t)
-	status, body := ask(t, "POST", s.URL+"/session", `{"capabilities":{"alwaysMatch":{"webSocketUrl":true},"firstMatch":[{"pageLoadStrategy":"eager"}]}}`)
+	status, body := ask(t, "POST", s.URL+"/session",
+		`{"capabilities":{"alwaysMatch":{"webSocketUrl":true},"firstMatch":[{"pageLoadStrategy":"eager"}]}}`)
 	require.Equal(t, 200, status, body)
 	assert.JSONEq(t, `{"pageLoadStrategy":"eager","webSocketUrl":true}`, strings.TrimPrefix(<-b.asked, "WebDriver:NewSession "))
 	return b, s.URL + "/session/s"
@@ -88,7 +89,8 @@ func open(t *testing.T) (*browser, string) {
 // and body as parameters.
 func TestEveryEndpoint(t *testing.T) {
 	b, base := open(t)
-	places := map[string]string{"{element}": "e1", "{shadowRoot}": "r1", "{name}": "n", "{propertyName}": "p", "{authenticatorId}": "a", "{credentialId}": "c"}
+	places := map[string]string{"{element}": "e1", "{shadowRoot}": "r1", "{name}": "n", "{propertyName}": "p",
+		"{authenticatorId}": "a", "{credentialId}": "c"}
 	fill := strings.NewReplacer(slices.Concat(pairs(places)...)...)
 	for _, c := range commands {
 		method, path, _ := strings.Cut(c.pattern, " ")
@@ -152,7 +154,8 @@ func TestErrorsKeepTheirCode(t *testing.T) {
 		status                   int
 	}{
 		{"POST", base + "/element", `{`, "invalid argument", 400}, {"POST", base + "/element", `[]`, "invalid argument", 400},
-		{"POST", base + "/element", `null`, "invalid argument", 400}, {"GET", strings.Replace(base, "/s", "/s", 1) + "/nothing", "", "unknown command", 404},
+		{"POST", base + "/element", `null`, "invalid argument", 400}, {"GET", strings.Replace(base, "/s", "/s", 1) +
+			"/nothing", "", "unknown command", 404},
 		{"GET", strings.TrimSuffix(base, "s") + "other/url", "", "invalid session id", 404},
 		{"POST", strings.TrimSuffix(base, "/s"), `{"capabilities":{}}`, "session not created", 500},
 	} {
@@ -209,7 +212,8 @@ func TestCapabilitiesAndMethodsByTheStandard(t *testing.T) {
 		assert.Contains(t, answer, `"error":"`+want+`"`, body)
 		assert.Equal(t, map[string]int{"invalid argument": 400, "session not created": 500}[want], status)
 	}
-	status, answer := ask(t, "POST", s.URL+"/session", `{"capabilities":{"firstMatch":[{"browserName":"webkitgtk"},{"browserVersion":"153"}]}}`)
+	status, answer := ask(t, "POST", s.URL+"/session",
+		`{"capabilities":{"firstMatch":[{"browserName":"webkitgtk"},{"browserVersion":"153"}]}}`)
 	assert.Equal(t, 200, status, answer)
 	status, answer = ask(t, "POST", s.URL+"/session/s/title", `{}`)
 	assert.Equal(t, 405, status)

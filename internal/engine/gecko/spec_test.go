@@ -27,9 +27,12 @@ const shadowKey = "shadow-6066-11e4-a52e-4f735466cecf"
 // quay has something for every section of the standard.
 const quay = `<!doctype html><html lang=en><title>Quay</title><body style="margin:0">
 <h1 id=h style="color:rgb(1,2,3)">Quay</h1><a id=link href="/tides">Tides today</a><a id=half href="#x">Tides</a>
-<form id=f><label for=boat>Boat</label><input id=boat name=boat value=old data-berth=A1><input id=off disabled value=x><input id=power type=checkbox checked>
-<input id=file type=file><select id=berth><option value=a selected>A<option value=b disabled>B</select><textarea id=note></textarea><input id=ro readonly value=r></form>
-<p id=hidden style="display:none">unseen</p><div id=host></div><div id=cover style="position:relative;width:100px;height:20px"><button id=under>Under</button><div style="position:absolute;inset:0"></div></div>
+<form id=f><label for=boat>Boat</label><input id=boat name=boat value=old data-berth=A1><input id=off disabled value=x>
+<input id=power type=checkbox checked>
+<input id=file type=file><select id=berth><option value=a selected>A<option value=b disabled>B</select><textarea id=note></textarea>
+<input id=ro readonly value=r></form>
+<p id=hidden style="display:none">unseen</p><div id=host></div><div id=cover style="position:relative;width:100px;height:20px">
+<button id=under>Under</button><div style="position:absolute;inset:0"></div></div>
 <iframe id=frame name=pier srcdoc="<title>In</title><p id=in>Inside</p><iframe id=deep srcdoc='<p id=deepest>Deep</p>'></iframe>"></iframe>
 <script>document.getElementById("host").attachShadow({mode: "open"}).innerHTML = "<span id=s>Shade</span>"</script>`
 
@@ -111,7 +114,8 @@ func real(t *testing.T) spoken {
 	client, err := webdriver.NewClient(inst.URL, nil).New(t.Context(), inst.Caps)
 	require.NoError(t, err)
 	s := spoken{t, inst.URL + "/session/" + client.ID, site.URL}
-	for _, name := range []string{"acceptInsecureCerts", "browserName", "browserVersion", "platformName", "pageLoadStrategy", "proxy", "setWindowRect", "strictFileInteractability", "timeouts", "unhandledPromptBehavior", "userAgent"} {
+	for _, name := range []string{"acceptInsecureCerts", "browserName", "browserVersion", "platformName", "pageLoadStrategy", "proxy",
+		"setWindowRect", "strictFileInteractability", "timeouts", "unhandledPromptBehavior", "userAgent"} {
 		assert.Contains(t, client.Capabilities, name, "section 7.2: a new session says it")
 	}
 	return s
@@ -133,7 +137,8 @@ func TestTheStandardSectionBySection(t *testing.T) {
 		s.is(`{"script":30000,"pageLoad":300000,"implicit":0}`, "GET", "/timeouts", "")
 		s.is(`null`, "POST", "/timeouts", `{"script":null,"implicit":1}`)
 		s.is(`{"script":null,"pageLoad":300000,"implicit":1}`, "GET", "/timeouts", "")
-		for _, body := range []string{`{"implicit":-1}`, `{"implicit":"1"}`, `{"pageLoad":1.5}`, `{"script":9007199254740992}`, `[]`, `null`, ``, `{`} {
+		for _, body := range []string{`{"implicit":-1}`, `{"implicit":"1"}`, `{"pageLoad":1.5}`, `{"script":9007199254740992}`, `[]`, `null`,
+			``, `{`} {
 			s.bad("invalid argument", "POST", "/timeouts", body)
 		}
 		s.is(`null`, "POST", "/timeouts", `{"script":30000,"implicit":0,"pageLoad":300000}`)
@@ -215,7 +220,8 @@ func TestTheStandardSectionBySection(t *testing.T) {
 	t.Run("12 elements", func(t *testing.T) {
 		s := at(t)
 		h := s.find("#h")
-		for using, value := range map[string]string{"css selector": "#link", "link text": "Tides today", "partial link text": "today", "tag name": "a", "xpath": "//a[1]"} {
+		for using, value := range map[string]string{"css selector": "#link", "link text": "Tides today", "partial link text": "today",
+			"tag name": "a", "xpath": "//a[1]"} {
 			var e map[string]string
 			s.good("POST", "/element", `{"using":"`+using+`","value":"`+value+`"}`, &e)
 			assert.Equal(t, s.find("#link"), e[elementKey], using)
@@ -231,7 +237,8 @@ func TestTheStandardSectionBySection(t *testing.T) {
 		s.bad("no such element", "POST", "/element", `{"using":"css selector","value":"#none"}`)
 		s.bad("invalid selector", "POST", "/element", `{"using":"css selector","value":"]["}`)
 		s.bad("invalid selector", "POST", "/element", `{"using":"xpath","value":"//["}`)
-		for _, body := range []string{`{}`, `{"using":"id","value":"h"}`, `{"using":7,"value":"h"}`, `{"using":"css selector"}`, `{"using":"css selector","value":7}`, `{"using":null,"value":"h"}`} {
+		for _, body := range []string{`{}`, `{"using":"id","value":"h"}`, `{"using":7,"value":"h"}`, `{"using":"css selector"}`,
+			`{"using":"css selector","value":7}`, `{"using":null,"value":"h"}`} {
 			s.bad("invalid argument", "POST", "/element", body)
 			s.bad("invalid argument", "POST", "/elements", body)
 		}
@@ -274,7 +281,8 @@ func TestTheStandardSectionBySection(t *testing.T) {
 		var rect map[string]float64
 		s.good("GET", "/element/"+s.find("#cover")+"/rect", "", &rect)
 		assert.Equal(t, 100.0, rect["width"])
-		for _, path := range []string{"/selected", "/attribute/x", "/property/x", "/css/color", "/text", "/name", "/rect", "/enabled", "/computedrole", "/computedlabel", "/displayed", "/screenshot"} {
+		for _, path := range []string{"/selected", "/attribute/x", "/property/x", "/css/color", "/text", "/name", "/rect", "/enabled",
+			"/computedrole", "/computedlabel", "/displayed", "/screenshot"} {
 			s.bad("no such element", "GET", "/element/none"+path, "")
 		}
 		s.good("POST", "/url", `{"url":"`+s.site+`/tides"}`, nil)
@@ -309,7 +317,8 @@ func TestTheStandardSectionBySection(t *testing.T) {
 		s.good("GET", "/source", "", &source)
 		assert.Contains(t, source, "<title>Quay</title>")
 		run := func(script, args string) string { return `{"script":` + quoted(script) + `,"args":` + args + `}` }
-		for script, want := range map[string]string{"return 1": `1`, "return null": `null`, "": `null`, "return undefined": `null`, "return [1,'a',{b:[]}]": `[1,"a",{"b":[]}]`, "return {value: 7}": `{"value":7}`,
+		for script, want := range map[string]string{"return 1": `1`, "return null": `null`, "": `null`, "return undefined": `null`,
+			"return [1,'a',{b:[]}]": `[1,"a",{"b":[]}]`, "return {value: 7}": `{"value":7}`,
 			"return 1.5": `1.5`, "return -0": `0`, "return Promise.resolve(3)": `3`, "return document.querySelectorAll('#none')": `[]`} {
 			s.is(want, "POST", "/execute/sync", run(script, `[]`))
 		}
@@ -329,7 +338,8 @@ func TestTheStandardSectionBySection(t *testing.T) {
 		s.bad("script timeout", "POST", "/execute/async", run("", `[]`))
 		s.bad("script timeout", "POST", "/execute/sync", run("return new Promise(() => {})", `[]`))
 		s.good("POST", "/timeouts", `{"script":30000}`, nil)
-		for _, body := range []string{`{}`, `{"script":7,"args":[]}`, `{"script":"return 1"}`, `{"script":"return 1","args":7}`, `{"script":"return 1","args":{}}`, `{"script":null,"args":[]}`} {
+		for _, body := range []string{`{}`, `{"script":7,"args":[]}`, `{"script":"return 1"}`, `{"script":"return 1","args":7}`,
+			`{"script":"return 1","args":{}}`, `{"script":null,"args":[]}`} {
 			s.bad("invalid argument", "POST", "/execute/sync", body)
 			s.bad("invalid argument", "POST", "/execute/async", body)
 		}
@@ -337,16 +347,20 @@ func TestTheStandardSectionBySection(t *testing.T) {
 	t.Run("14 cookies", func(t *testing.T) {
 		s := at(t)
 		expiry := strconv.FormatInt(time.Now().Add(24*time.Hour).Unix(), 10) // browsers bound it
-		s.is(`null`, "POST", "/cookie", `{"cookie":{"name":"tide","value":"high","path":"/","httpOnly":true,"sameSite":"Lax","expiry":`+expiry+`}}`)
+		s.is(`null`, "POST", "/cookie", `{"cookie":{"name":"tide","value":"high","path":"/","httpOnly":true,"sameSite":"Lax","expiry":`+
+			expiry+`}}`)
 		var c map[string]any
 		s.good("GET", "/cookie/tide", "", &c)
-		assert.Equal(t, map[string]any{"name": "tide", "value": "high", "path": "/", "domain": "127.0.0.1", "httpOnly": true, "sameSite": "Lax", "secure": false, "expiry": c["expiry"]}, c)
+		assert.Equal(t, map[string]any{"name": "tide", "value": "high", "path": "/", "domain": "127.0.0.1", "httpOnly": true,
+			"sameSite": "Lax", "secure": false, "expiry": c["expiry"]}, c)
 		assert.Equal(t, expiry, fmt.Sprintf("%.0f", c["expiry"]))
 		s.good("POST", "/cookie", `{"cookie":{"name":"berth 7/å","value":"x"}}`, nil)
 		s.bad("no such cookie", "GET", "/cookie/none", "")
 		s.bad("invalid cookie domain", "POST", "/cookie", `{"cookie":{"name":"a","value":"b","domain":"elsewhere.example"}}`)
-		for _, body := range []string{`{}`, `{"cookie":7}`, `{"cookie":null}`, `{"cookie":{}}`, `{"cookie":{"name":"a"}}`, `{"cookie":{"name":7,"value":"b"}}`, `{"cookie":{"name":"a","value":"b","expiry":"x"}}`,
-			`{"cookie":{"name":"a","value":"b","expiry":-1}}`, `{"cookie":{"name":"a","value":"b","sameSite":"Sometimes"}}`, `{"cookie":{"name":"a","value":"b","httpOnly":"x"}}`} {
+		for _, body := range []string{`{}`, `{"cookie":7}`, `{"cookie":null}`, `{"cookie":{}}`, `{"cookie":{"name":"a"}}`,
+			`{"cookie":{"name":7,"value":"b"}}`, `{"cookie":{"name":"a","value":"b","expiry":"x"}}`,
+			`{"cookie":{"name":"a","value":"b","expiry":-1}}`, `{"cookie":{"name":"a","value":"b","sameSite":"Sometimes"}}`,
+			`{"cookie":{"name":"a","value":"b","httpOnly":"x"}}`} {
 			s.bad("invalid argument", "POST", "/cookie", body)
 		}
 		s.is(`null`, "DELETE", "/cookie/tide", "")
@@ -360,20 +374,27 @@ func TestTheStandardSectionBySection(t *testing.T) {
 	t.Run("15 actions", func(t *testing.T) {
 		s := at(t)
 		boat := s.find("#boat")
-		s.is(`null`, "POST", "/actions", `{"actions":[{"type":"pointer","id":"m","actions":[{"type":"pointerMove","origin":{"`+elementKey+`":"`+boat+`"},"x":0,"y":0},{"type":"pointerDown","button":0},{"type":"pointerUp","button":0}]}]}`)
-		s.is(`null`, "POST", "/actions", `{"actions":[{"type":"key","id":"k","actions":[{"type":"keyDown","value":"x"},{"type":"keyUp","value":"x"},{"type":"pause","duration":1}]},{"type":"none","id":"n","actions":[{"type":"pause"}]}]}`)
+		s.is(`null`, "POST", "/actions", `{"actions":[{"type":"pointer","id":"m","actions":[{"type":"pointerMove","origin":{"`+elementKey+
+			`":"`+boat+`"},"x":0,"y":0},{"type":"pointerDown","button":0},{"type":"pointerUp","button":0}]}]}`)
+		s.is(`null`, "POST", "/actions", `{"actions":[{"type":"key","id":"k","actions":[{"type":"keyDown","value":"x"},{"type":"keyUp",
+"value":"x"},{"type":"pause","duration":1}]},{"type":"none","id":"n","actions":[{"type":"pause"}]}]}`)
 		var value string
 		s.good("GET", "/element/"+boat+"/property/value", "", &value)
 		assert.Contains(t, value, "x")
-		s.is(`null`, "POST", "/actions", `{"actions":[{"type":"wheel","id":"w","actions":[{"type":"scroll","x":5,"y":5,"deltaX":0,"deltaY":10}]}]}`)
+		s.is(`null`, "POST", "/actions", `{"actions":[{"type":"wheel","id":"w","actions":[{"type":"scroll","x":5,"y":5,"deltaX":0,
+"deltaY":10}]}]}`)
 		s.is(`null`, "DELETE", "/actions", "")
-		for _, body := range []string{`{}`, `{"actions":7}`, `{"actions":[7]}`, `{"actions":[{"type":"oar","id":"x","actions":[]}]}`, `{"actions":[{"type":"key","actions":[]}]}`,
-			`{"actions":[{"type":"key","id":"k","actions":[{"type":"keyDown","value":"ab"}]}]}`, `{"actions":[{"type":"pointer","id":"m","actions":[{"type":"pointerDown","button":-1}]}]}`,
+		for _, body := range []string{`{}`, `{"actions":7}`, `{"actions":[7]}`, `{"actions":[{"type":"oar","id":"x","actions":[]}]}`,
+			`{"actions":[{"type":"key","actions":[]}]}`,
+			`{"actions":[{"type":"key","id":"k","actions":[{"type":"keyDown","value":"ab"}]}]}`,
+			`{"actions":[{"type":"pointer","id":"m","actions":[{"type":"pointerDown","button":-1}]}]}`,
 			`{"actions":[{"type":"none","id":"n","actions":[{"type":"pause","duration":-1}]}]}`} {
 			s.bad("invalid argument", "POST", "/actions", body)
 		}
-		s.bad("move target out of bounds", "POST", "/actions", `{"actions":[{"type":"pointer","id":"m","actions":[{"type":"pointerMove","x":99999,"y":0}]}]}`)
-		s.bad("no such element", "POST", "/actions", `{"actions":[{"type":"pointer","id":"m","actions":[{"type":"pointerMove","x":0,"y":0,"origin":{"`+elementKey+`":"none"}}]}]}`)
+		s.bad("move target out of bounds", "POST", "/actions",
+			`{"actions":[{"type":"pointer","id":"m","actions":[{"type":"pointerMove","x":99999,"y":0}]}]}`)
+		s.bad("no such element", "POST", "/actions",
+			`{"actions":[{"type":"pointer","id":"m","actions":[{"type":"pointerMove","x":0,"y":0,"origin":{"`+elementKey+`":"none"}}]}]}`)
 	})
 	t.Run("16 prompts", func(t *testing.T) {
 		s := at(t)
@@ -413,15 +434,18 @@ func TestTheStandardSectionBySection(t *testing.T) {
 		}
 		s.good("POST", "/print", `{"page":{"width":10,"height":10},"shrinkToFit":true,"background":true,"pageRanges":["1"]}`, &picture)
 		assert.True(t, strings.HasPrefix(picture, "JVBERi"), "a PDF in base64")
-		for _, body := range []string{`{"page":{"width":-1}}`, `{"scale":5}`, `{"orientation":"sideways"}`, `{"pageRanges":["x-"]}`, `{"margin":{"top":-1}}`} {
+		for _, body := range []string{`{"page":{"width":-1}}`, `{"scale":5}`, `{"orientation":"sideways"}`,
+			`{"pageRanges":["x-"]}`, `{"margin":{"top":-1}}`} {
 			s.bad("invalid argument", "POST", "/print", body)
 		}
 	})
 	t.Run("other standards", func(t *testing.T) {
 		s := at(t)
 		s.good("POST", "/permissions", `{"descriptor":{"name":"geolocation"},"state":"granted"}`, nil)
-		s.is(`"granted"`, "POST", "/execute/sync", `{"script":"return navigator.permissions.query({name: 'geolocation'}).then(p => p.state)","args":[]}`)
-		for _, body := range []string{`{}`, `{"descriptor":{"name":"tide"},"state":"granted"}`, `{"descriptor":{"name":"geolocation"},"state":"perhaps"}`} {
+		s.is(`"granted"`, "POST", "/execute/sync",
+			`{"script":"return navigator.permissions.query({name: 'geolocation'}).then(p => p.state)","args":[]}`)
+		for _, body := range []string{`{}`, `{"descriptor":{"name":"tide"},"state":"granted"}`,
+			`{"descriptor":{"name":"geolocation"},"state":"perhaps"}`} {
 			s.bad("invalid argument", "POST", "/permissions", body)
 		}
 		s.good("POST", "/privacy", `{"gpc":true}`, nil)

@@ -118,7 +118,8 @@ func (p *page) resolve(ref string) string {
 }
 
 // fetch follows redirects by itself, so that each answer's cookies are taken.
-func (s *session) fetch(ctx context.Context, method, address, contentType string, body []byte, limit int64) (got []byte, final, media string, err error) {
+func (s *session) fetch(ctx context.Context, method, address, contentType string, body []byte, limit int64) (got []byte,
+	final, media string, err error) {
 	if address == "about:blank" {
 		return nil, address, "text/html", nil
 	}
@@ -166,7 +167,8 @@ func (s *session) fetch(ctx context.Context, method, address, contentType string
 		if next.Fragment == "" {
 			next.Fragment = u.Fragment
 		}
-		if address = next.String(); resp.StatusCode != http.StatusTemporaryRedirect && resp.StatusCode != http.StatusPermanentRedirect && method != http.MethodHead {
+		if address = next.String(); resp.StatusCode != http.StatusTemporaryRedirect && resp.StatusCode != http.StatusPermanentRedirect &&
+			method != http.MethodHead {
 			method, body, contentType = http.MethodGet, nil, ""
 		}
 	}
@@ -175,8 +177,10 @@ func (s *session) fetch(ctx context.Context, method, address, contentType string
 
 // takeCookie keeps a cookie of an answer (RFC 6265 section 5.3).
 func (s *session) takeCookie(u *url.URL, c *http.Cookie) {
-	k := webdriver.Cookie{Name: c.Name, Value: c.Value, Path: c.Path, Domain: strings.TrimPrefix(c.Domain, "."), Secure: c.Secure, HTTPOnly: c.HttpOnly}
-	k.SameSite = map[http.SameSite]string{http.SameSiteLaxMode: "Lax", http.SameSiteStrictMode: "Strict", http.SameSiteNoneMode: "None"}[c.SameSite]
+	k := webdriver.Cookie{Name: c.Name, Value: c.Value, Path: c.Path, Domain: strings.TrimPrefix(c.Domain, "."),
+		Secure: c.Secure, HTTPOnly: c.HttpOnly}
+	k.SameSite = map[http.SameSite]string{http.SameSiteLaxMode: "Lax", http.SameSiteStrictMode: "Strict",
+		http.SameSiteNoneMode: "None"}[c.SameSite]
 	if k.Domain != "" && !domainMatch(u.Hostname(), k.Domain) {
 		return
 	}
@@ -220,7 +224,8 @@ func (s *session) cookiesFor(u *url.URL) (out []webdriver.Cookie) {
 			path = "/"
 		}
 		onPath := path == c.Path || (strings.HasPrefix(path, c.Path) && (strings.HasSuffix(c.Path, "/") || path[len(c.Path)] == '/'))
-		if domainMatch(u.Hostname(), c.Domain) && onPath && (!c.Secure || u.Scheme == "https") && (c.Expiry == 0 || c.Expiry > time.Now().Unix()) {
+		if domainMatch(u.Hostname(), c.Domain) && onPath && (!c.Secure || u.Scheme == "https") && (c.Expiry == 0 ||
+			c.Expiry > time.Now().Unix()) {
 			out = append(out, c)
 		}
 	}
@@ -537,7 +542,8 @@ const (
 func (s *session) keys(ctx context.Context, n *html.Node, text string) error {
 	p := s.page()
 	t := inputType(n)
-	field := n.DataAtom == atom.Textarea || (n.DataAtom == atom.Input && t != "checkbox" && t != "radio" && t != "submit" && t != "button" && t != "reset")
+	field := n.DataAtom == atom.Textarea || (n.DataAtom == atom.Input && t != "checkbox" && t != "radio" && t != "submit" &&
+		t != "button" && t != "reset")
 	for _, r := range text {
 		switch {
 		case r == keyEnter || r == keyReturn || (r == '\n' && n.DataAtom != atom.Textarea):

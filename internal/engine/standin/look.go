@@ -174,7 +174,8 @@ func (s *session) look(q query) (sight, error) {
 		if r := []rune(text); len(r) > 80 {
 			text = string(r[:80])
 		}
-		out.Matches = append(out.Matches, match{El: s.reference(e), Tag: e.Data, Type: inputType(e), Text: text, Visible: hidden == "", Hidden: hidden,
+		out.Matches = append(out.Matches, match{El: s.reference(e), Tag: e.Data, Type: inputType(e), Text: text,
+			Visible: hidden == "", Hidden: hidden,
 			X: b.x, Y: b.y, W: b.w, H: b.h, Off: disabled(e) || strings.EqualFold(attrOf(e, "aria-disabled"), "true")})
 	}
 	return out, nil

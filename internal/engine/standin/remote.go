@@ -24,7 +24,8 @@ import (
 const maxBody = 16 << 20
 
 // noScript is the answer to everything that needs a script engine.
-var noScript = &webdriver.Error{Code: webdriver.UnsupportedOperation, Message: "this is a stand-in, a simulated browser without a script engine"}
+var noScript = &webdriver.Error{Code: webdriver.UnsupportedOperation, Message: "this is a stand-in, a simulated browser without a " +
+	"script engine"}
 
 // timeouts in milliseconds (W3C WebDriver, section 9 "Timeouts").
 type timeouts struct {
@@ -188,14 +189,16 @@ func (r *remote) open(raw []byte) (any, error) {
 		return nil, err
 	}
 	script := 30_000.0
-	r.session = &session{id: rand.Text(), agent: r.o.agent, language: r.o.language, who: r.o.name + " " + r.o.version, width: r.o.width, height: r.o.height,
+	r.session = &session{id: rand.Text(), agent: r.o.agent, language: r.o.language, who: r.o.name + " " + r.o.version,
+		width: r.o.width, height: r.o.height,
 		ratio: r.o.ratio, timeouts: timeouts{&script, 300_000, 0}, nodes: map[string]*html.Node{}, ids: map[*html.Node]string{},
 		http: &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 			Transport: &http.Transport{Proxy: http.ProxyFromEnvironment, MaxIdleConnsPerHost: 2, IdleConnTimeout: 10 * time.Second}}}
 	r.session.current = r.session.open().handle
 	return map[string]any{"sessionId": r.session.id, "capabilities": map[string]any{
-		"browserName": r.o.name, "browserVersion": r.o.version, "platformName": r.o.platform, "acceptInsecureCerts": false, "pageLoadStrategy": "normal",
-		"setWindowRect": true, "strictFileInteractability": false, "unhandledPromptBehavior": "dismiss and notify", "proxy": map[string]any{},
+		"browserName": r.o.name, "browserVersion": r.o.version, "platformName": r.o.platform, "acceptInsecureCerts": false,
+		"pageLoadStrategy": "normal",
+		"setWindowRect":    true, "strictFileInteractability": false, "unhandledPromptBehavior": "dismiss and notify", "proxy": map[string]any{},
 		"timeouts": r.session.timeouts, "userAgent": r.o.agent, webdriver.NoScript: true,
 	}}, nil
 }
@@ -307,7 +310,8 @@ func (s *session) findWithin(root *html.Node, body json.RawMessage, one bool) (a
 }
 
 // on makes a handler of one that needs an element.
-func on(f func(ctx context.Context, s *session, n *html.Node, args []string, body json.RawMessage) (any, error)) func(context.Context, *session, []string, json.RawMessage) (any, error) {
+func on(f func(ctx context.Context, s *session, n *html.Node, args []string, body json.RawMessage) (any, error)) func(context.Context,
+	*session, []string, json.RawMessage) (any, error) {
 	return func(ctx context.Context, s *session, args []string, body json.RawMessage) (any, error) {
 		n, err := s.element(args[0])
 		if err != nil {

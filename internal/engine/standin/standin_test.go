@@ -33,13 +33,16 @@ func TestConformance(t *testing.T) {
 }
 
 const harbour = `<!doctype html><html><head><title>Harbour</title><link rel="stylesheet" href="/style.css">
-<style>.gone { display: none } @media (max-width: 600px) { .wide { display: none } } #veil { opacity: 0 } p.back { display: block !important } </style></head><body>
+<style>.gone { display: none } @media (max-width: 600px) { .wide { display: none } } #veil { opacity: 0 }
+p.back { display: block !important } </style></head><body>
 <nav class="wide"><a href="/tides" id="bar">Tides</a></nav><nav class="narrow"><a href="/tides" id="menu">Tides</a></nav>
-<p class="gone" id="gone">Gone</p><p class="gone back" id="back">Back</p><p id="veil">Veil</p><p style="visibility:hidden" id="ghost">Ghost</p>
+<p class="gone" id="gone">Gone</p><p class="gone back" id="back">Back</p><p id="veil">Veil</p>
+<p style="visibility:hidden" id="ghost">Ghost</p>
 <details id="more"><summary>More</summary><p id="deep">Deep water</p></details>
 <form action="/hold" method="post" enctype="multipart/form-data"><label for="boat">Boat</label><input id="boat" name="boat" required>
 <input type="radio" name="side" value="port" id="port" checked><input type="radio" name="side" value="starboard" id="starboard">
-<textarea name="note" id="note"></textarea><input type="file" name="paper" id="paper"><input type="hidden" name="key" value="k"><input name="off" value="x" disabled>
+<textarea name="note" id="note"></textarea><input type="file" name="paper" id="paper"><input type="hidden" name="key" value="k">
+<input name="off" value="x" disabled>
 <button id="hold" name="do" value="hold">Hold</button><button type="button" id="idle">Idle</button></form>
 <noscript><p id="noscript">No scripts here</p></noscript>
 <table><caption>Tides</caption><tr><th>Time</th><th>Height</th></tr><tr><td>06:30</td><td>4.1 m</td></tr></table>
@@ -62,7 +65,8 @@ func serve(t *testing.T) string {
 			raw, _ := io.ReadAll(f)
 			file = h.Filename + "=" + string(raw)
 		}
-		http.SetCookie(w, &http.Cookie{Name: "held", Value: strings.Join([]string{r.FormValue("boat"), r.FormValue("side"), r.FormValue("note"), file, r.FormValue("do"), r.FormValue("off")}, "/"), Path: "/"})
+		http.SetCookie(w, &http.Cookie{Name: "held", Value: strings.Join([]string{r.FormValue("boat"), r.FormValue("side"),
+			r.FormValue("note"), file, r.FormValue("do"), r.FormValue("off")}, "/"), Path: "/"})
 		http.Redirect(w, r, "/held", http.StatusSeeOther)
 	})
 	mux.HandleFunc("/held", func(w http.ResponseWriter, r *http.Request) {
@@ -100,8 +104,9 @@ func shown(t *testing.T, s *webdriver.Session, css string) bool {
 func TestVisibilityFollowsStyleAndViewport(t *testing.T) {
 	base := serve(t)
 	for name, want := range map[string]map[string]bool{
-		"desktop": {"#bar": true, "#menu": false, "#gone": false, "#back": true, "#veil": false, "#ghost": false, "#deep": false, "#noscript": true},
-		"phone":   {"#bar": false, "#menu": true},
+		"desktop": {"#bar": true, "#menu": false, "#gone": false, "#back": true, "#veil": false, "#ghost": false,
+			"#deep": false, "#noscript": true},
+		"phone": {"#bar": false, "#menu": true},
 	} {
 		s := openOn(t, family(), name)
 		require.NoError(t, s.Navigate(t.Context(), base+"/"))
@@ -255,14 +260,20 @@ func TestActionsReachWhatLiesUnderThem(t *testing.T) {
 }
 
 func TestRolesAndNames(t *testing.T) {
-	p, err := newPage("http://quay.example/", []byte(`<nav id=n aria-label=Main></nav><section id=s></section><section id=r aria-labelledby=h><h2 id=h>Tides <img alt=today></h2></section>
-<input id=q type=search placeholder=Find><input id=go type=submit><input id=c type=checkbox><label for=c>Shore <b>power</b></label><img id=i alt=""><table id=t><caption>Berths</caption><tr><th id=th>No.</th></tr></table>
-<fieldset id=f><legend>Boat</legend></fieldset><a id=a>x</a><a id=l href=/>Home</a><select id=m multiple></select><div id=d role="alert note">!</div><header id=b></header><main><footer id=g></footer></main>`))
+	p, err := newPage("http://quay.example/",
+		[]byte(`<nav id=n aria-label=Main></nav><section id=s></section><section id=r aria-labelledby=h><h2 id=h>Tides <img alt=today></h2>
+</section>
+<input id=q type=search placeholder=Find><input id=go type=submit><input id=c type=checkbox><label for=c>Shore <b>power</b></label>
+<img id=i alt=""><table id=t><caption>Berths</caption><tr><th id=th>No.</th></tr></table>
+<fieldset id=f><legend>Boat</legend></fieldset><a id=a>x</a><a id=l href=/>Home</a><select id=m multiple></select>
+<div id=d role="alert note">!</div><header id=b></header><main><footer id=g></footer></main>`))
 	require.NoError(t, err)
 	p.resize(800, 600)
 	for id, want := range map[string][2]string{
-		"n": {"navigation", "Main"}, "s": {"", ""}, "r": {"region", "Tides"}, "h": {"heading", "Tides today"}, "q": {"searchbox", "Find"}, "go": {"button", "Submit"},
-		"c": {"checkbox", "Shore power"}, "i": {"presentation", ""}, "t": {"table", "Berths"}, "th": {"columnheader", "No."}, "f": {"group", "Boat"}, "a": {"", "x"},
+		"n": {"navigation", "Main"}, "s": {"", ""}, "r": {"region", "Tides"}, "h": {"heading", "Tides today"}, "q": {"searchbox",
+			"Find"}, "go": {"button", "Submit"},
+		"c": {"checkbox", "Shore power"}, "i": {"presentation", ""}, "t": {"table", "Berths"}, "th": {"columnheader", "No."},
+		"f": {"group", "Boat"}, "a": {"", "x"},
 		"l": {"link", "Home"}, "m": {"listbox", ""}, "d": {"alert", ""}, "b": {"banner", ""}, "g": {"", ""},
 	} {
 		n := p.byID(id)

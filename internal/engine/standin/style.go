@@ -95,7 +95,8 @@ func (r *rule) set(property, value string) {
 	}
 }
 
-var feature = regexp.MustCompile(`\(\s*(min-width|max-width|min-height|max-height|orientation)\s*:\s*([^)]+)\)|\(\s*(width|height)\s*(<=|>=|<|>)\s*([^)]+)\)`)
+var feature = regexp.MustCompile(`\(\s*(min-width|max-width|min-height|max-height|orientation)\s*:\s*([^)]+)\)|` +
+	`\(\s*(width|height)\s*(<=|>=|<|>)\s*([^)]+)\)`)
 
 // holds evaluates a media query list of Media Queries Level 4, as far as sizes
 // and orientation go; any other feature does not hold.
@@ -173,13 +174,15 @@ type visibility struct {
 var blocks = map[atom.Atom]string{}
 
 func init() {
-	for _, a := range []atom.Atom{atom.Html, atom.Body, atom.Div, atom.P, atom.H1, atom.H2, atom.H3, atom.H4, atom.H5, atom.H6, atom.Ul, atom.Ol, atom.Li,
+	for _, a := range []atom.Atom{atom.Html, atom.Body, atom.Div, atom.P, atom.H1, atom.H2, atom.H3, atom.H4, atom.H5,
+		atom.H6, atom.Ul, atom.Ol, atom.Li,
 		atom.Form, atom.Main, atom.Nav, atom.Header, atom.Footer, atom.Section, atom.Article, atom.Aside, atom.Fieldset, atom.Legend, atom.Table,
 		atom.Tbody, atom.Thead, atom.Tfoot, atom.Caption, atom.Details, atom.Summary, atom.Dl, atom.Dt, atom.Dd, atom.Figure, atom.Figcaption,
 		atom.Hr, atom.Pre, atom.Blockquote, atom.Address, atom.Noscript, atom.Dialog, atom.Menu} {
 		blocks[a] = "block"
 	}
-	for _, a := range []atom.Atom{atom.Head, atom.Script, atom.Style, atom.Title, atom.Meta, atom.Link, atom.Template, atom.Base, atom.Datalist} {
+	for _, a := range []atom.Atom{atom.Head, atom.Script, atom.Style, atom.Title, atom.Meta, atom.Link,
+		atom.Template, atom.Base, atom.Datalist} {
 		blocks[a] = "none"
 	}
 	blocks[atom.Tr], blocks[atom.Td], blocks[atom.Th] = "table-row", "table-cell", "table-cell"

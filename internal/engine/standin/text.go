@@ -50,8 +50,10 @@ func (p *page) render(n *html.Node, b *strings.Builder) {
 }
 
 var tagRoles = map[atom.Atom]string{atom.Button: "button", atom.Article: "article", atom.Aside: "complementary", atom.Dialog: "dialog",
-	atom.Fieldset: "group", atom.Figure: "figure", atom.H1: "heading", atom.H2: "heading", atom.H3: "heading", atom.H4: "heading", atom.H5: "heading",
-	atom.H6: "heading", atom.Hr: "separator", atom.Li: "listitem", atom.Main: "main", atom.Menu: "list", atom.Meter: "meter", atom.Nav: "navigation",
+	atom.Fieldset: "group", atom.Figure: "figure", atom.H1: "heading", atom.H2: "heading", atom.H3: "heading",
+	atom.H4: "heading", atom.H5: "heading",
+	atom.H6: "heading", atom.Hr: "separator", atom.Li: "listitem", atom.Main: "main", atom.Menu: "list",
+	atom.Meter: "meter", atom.Nav: "navigation",
 	atom.Ol: "list", atom.Option: "option", atom.Output: "status", atom.P: "paragraph", atom.Progress: "progressbar", atom.Summary: "button",
 	atom.Table: "table", atom.Tbody: "rowgroup", atom.Td: "cell", atom.Textarea: "textbox", atom.Tfoot: "rowgroup", atom.Thead: "rowgroup",
 	atom.Tr: "row", atom.Ul: "list", atom.Details: "group"}
@@ -117,8 +119,10 @@ func (p *page) role(n *html.Node) string {
 	return tagRoles[n.DataAtom]
 }
 
-var fromContent = map[string]bool{"button": true, "link": true, "heading": true, "option": true, "cell": true, "columnheader": true, "rowheader": true,
-	"row": true, "tab": true, "menuitem": true, "checkbox": true, "radio": true, "switch": true, "treeitem": true, "tooltip": true, "listitem": true}
+var fromContent = map[string]bool{"button": true, "link": true, "heading": true, "option": true, "cell": true,
+	"columnheader": true, "rowheader": true,
+	"row": true, "tab": true, "menuitem": true, "checkbox": true, "radio": true, "switch": true, "treeitem": true,
+	"tooltip": true, "listitem": true}
 
 // name is the accessible name of an element.
 func (p *page) name(n *html.Node) string {

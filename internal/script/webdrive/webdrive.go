@@ -134,7 +134,8 @@ func (b *Browser) Look(ctx context.Context, q script.Query) (script.Sight, error
 	}
 	if err != nil {
 		if webdriver.CodeOf(err) == webdriver.JavascriptError && (q.Find.By == "css" || q.Find.By == "xpath") &&
-			(strings.Contains(err.Error(), "valid selector") || strings.Contains(err.Error(), "XPath") || strings.Contains(err.Error(), "SyntaxError")) {
+			(strings.Contains(err.Error(), "valid selector") || strings.Contains(err.Error(), "XPath") ||
+				strings.Contains(err.Error(), "SyntaxError")) {
 			return script.Sight{}, fmt.Errorf("%s %q is not valid: %w", q.Find.By, q.Find.Value, err)
 		}
 		return script.Sight{}, b.judge(ctx, err)
@@ -155,7 +156,8 @@ func (b *Browser) Click(ctx context.Context, m script.Match) error {
 
 // typedAlike are the input types whose keyboard entry depends on browser and
 // locale; their value is set as a whole, with the events a person would cause.
-var typedAlike = map[string]bool{"date": true, "time": true, "datetime-local": true, "month": true, "week": true, "color": true, "range": true}
+var typedAlike = map[string]bool{"date": true, "time": true, "datetime-local": true, "month": true, "week": true,
+	"color": true, "range": true}
 
 const setValue = `const [e, v] = arguments; e.focus();
 Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, "value").set.call(e, v);
@@ -241,7 +243,8 @@ func (b *Browser) ScrollPage(ctx context.Context, where string) error {
 	if b.mute { // nothing in its pages depends on where they are scrolled to
 		return nil
 	}
-	return b.judge(ctx, b.s.Execute(ctx, `scrollTo({top: arguments[0] === "top" ? 0 : document.documentElement.scrollHeight, behavior: "instant"})`, nil, where))
+	return b.judge(ctx, b.s.Execute(ctx,
+		`scrollTo({top: arguments[0] === "top" ? 0 : document.documentElement.scrollHeight, behavior: "instant"})`, nil, where))
 }
 
 // Dialog answers an open alert, confirm or prompt.

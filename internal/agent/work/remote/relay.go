@@ -18,7 +18,8 @@ func bidiPath(path string) (id string, ok bool) {
 	return id, ok && strings.HasPrefix(path, "/sessions/") && !strings.Contains(id, "/")
 }
 
-var upgrader = websocket.FastHTTPUpgrader{ReadBufferSize: 32 << 10, WriteBufferSize: 32 << 10, CheckOrigin: func(*fasthttp.RequestCtx) bool { return true }}
+var upgrader = websocket.FastHTTPUpgrader{ReadBufferSize: 32 << 10, WriteBufferSize: 32 << 10,
+	CheckOrigin: func(*fasthttp.RequestCtx) bool { return true }}
 
 // relay joins a client's BiDi connection with the browser's, message by
 // message. Events that only the lab's own recording has asked for do not reach
@@ -52,7 +53,8 @@ func (s *remote) join(client, browser *websocket.Conn) {
 			kind, raw, err := from.ReadMessage()
 			if err != nil {
 				code, text := websocket.CloseNormalClosure, ""
-				if c, ok := errors.AsType[*websocket.CloseError](err); ok && c.Code != websocket.CloseNoStatusReceived && c.Code != websocket.CloseAbnormalClosure {
+				if c, ok := errors.AsType[*websocket.CloseError](err); ok && c.Code != websocket.CloseNoStatusReceived &&
+					c.Code != websocket.CloseAbnormalClosure {
 					code, text = c.Code, c.Text
 				}
 				_ = to.WriteControl(websocket.CloseMessage, websocket.FormatCloseMessage(code, text), time.Now().Add(time.Second))

@@ -8,18 +8,28 @@ import (
 )
 
 func TestEventsOfTheLabsOwnRecordingStayInTheLab(t *testing.T) {
-	const entry, sent, load = `{"type":"event","method":"log.entryAdded"}`, `{"type":"event","method":"network.beforeRequestSent"}`, `{"type":"event","method":"browsingContext.load"}`
+	const entry, sent, load = `{"type":"event","method":"log.entryAdded"}`, `{"type":"event","method":"network.beforeRequestSent"}`,
+		`{"type":"event","method":"browsingContext.load"}`
 	for name, c := range map[string]struct {
 		client, browser []string // messages, the browser's as answers
 		has             []string // events that reach the client then
 	}{
-		"nothing asked for":                {nil, nil, nil},
-		"an event":                         {[]string{`{"id":1,"method":"session.subscribe","params":{"events":["log.entryAdded"]}}`}, nil, []string{entry}},
-		"a module":                         {[]string{`{"id":1,"method":"session.subscribe","params":{"events":["network"]}}`}, nil, []string{sent}},
-		"an event, and not any more":       {[]string{`{"id":1,"method":"session.subscribe","params":{"events":["log.entryAdded","network"]}}`, `{"id":2,"method":"session.unsubscribe","params":{"events":["log"]}}`}, nil, []string{sent}},
-		"a subscription, and not any more": {[]string{`{"id":1,"method":"session.subscribe","params":{"events":["log"]}}`, `{"id":2,"method":"session.subscribe","params":{"events":["browsingContext"]}}`}, []string{`{"id":1,"type":"success","result":{"subscription":"a"}}`, `{"id":2,"type":"success","result":{"subscription":"b"}}`}, []string{entry, load}},
-		"what the browser refused":         {[]string{`{"id":1,"method":"session.subscribe","params":{"events":["log"]}}`}, []string{`{"id":1,"type":"error","error":"invalid argument"}`}, nil},
-		"an old browser's answer":          {[]string{`{"id":1,"method":"session.subscribe","params":{"events":["log"]}}`}, []string{`{"id":1,"type":"success","result":{}}`}, []string{entry}},
+		"nothing asked for": {nil, nil, nil},
+		"an event": {[]string{`{"id":1,"method":"session.subscribe","params":{"events":["log.entryAdded"]}}`}, nil,
+			[]string{entry}},
+		"a module": {[]string{`{"id":1,"method":"session.subscribe","params":{"events":["network"]}}`}, nil,
+			[]string{sent}},
+		"an event, and not any more": {[]string{
+			`{"id":1,"method":"session.subscribe","params":{"events":["log.entryAdded","network"]}}`,
+			`{"id":2,"method":"session.unsubscribe","params":{"events":["log"]}}`}, nil, []string{sent}},
+		"a subscription, and not any more": {[]string{`{"id":1,"method":"session.subscribe","params":{"events":["log"]}}`,
+			`{"id":2,"method":"session.subscribe","params":{"events":["browsingContext"]}}`},
+			[]string{`{"id":1,"type":"success","result":{"subscription":"a"}}`, `{"id":2,"type":"success","result":{"subscription":"b"}}`},
+			[]string{entry, load}},
+		"what the browser refused": {[]string{`{"id":1,"method":"session.subscribe","params":{"events":["log"]}}`},
+			[]string{`{"id":1,"type":"error","error":"invalid argument"}`}, nil},
+		"an old browser's answer": {[]string{`{"id":1,"method":"session.subscribe","params":{"events":["log"]}}`},
+			[]string{`{"id":1,"type":"success","result":{}}`}, []string{entry}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			f := &filter{}

@@ -145,7 +145,8 @@ func (on *Worker) remote(id string) *remote {
 // serve opens a session and keeps it until it ends, for whatever reason.
 func (on *Worker) serve(ctx context.Context, o link.Session, answer chan<- opened) {
 	s := &remote{order: o, ended: make(chan string, 1),
-		Attempt: on.Begin(o.Name, link.Result{ID: attempt.Of(o.ID), Fence: o.Fence, Attempt: o.Attempt}, o.Record, recording.NewMask(o.Secrets...))}
+		Attempt: on.Begin(o.Name, link.Result{ID: attempt.Of(o.ID), Fence: o.Fence, Attempt: o.Attempt}, o.Record,
+			recording.NewMask(o.Secrets...))}
 	s.Note("session %s for %q on %s, for run %d", o.ID, o.Name, on.Name, o.Run)
 	fault := s.open(ctx)
 	if fault != nil {
@@ -208,7 +209,8 @@ func (s *remote) open(ctx context.Context) *link.SessionFault {
 	if asked == nil {
 		asked = webdriver.Capabilities{}
 	}
-	s.session, err = s.Host.Open(ctx, sessions.Request{Browser: b, Headed: o.Values["mode"] == "headed", Device: profile, Asked: asked, Bare: o.Device == nil,
+	s.session, err = s.Host.Open(ctx, sessions.Request{Browser: b, Headed: o.Values["mode"] == "headed", Device: profile,
+		Asked: asked, Bare: o.Device == nil,
 		Pictures: o.Record[record.Screenshots] == record.Always, Film: o.Record.Wants(record.Video),
 		Watch: o.Record.Wants("network") || o.Record.Wants("console"), Proxy: o.Record["network"] == record.Always})
 	if refused, ok := errors.AsType[*engine.Refused](err); ok {

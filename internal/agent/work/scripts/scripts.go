@@ -57,7 +57,8 @@ func (w Worker) Work(ctx context.Context, s link.Slice) {
 			w.Leases.Vacate(s.Fence) // the service may fill the slot as soon as it has this result
 		}
 		at.Keep()
-		w.Log.Info("test ended", "run", s.Run, "pane", s.Label, "test", t.Name, "verdict", at.Result.Verdict, "took", time.Since(at.Began).Round(time.Millisecond))
+		w.Log.Info("test ended", "run", s.Run, "pane", s.Label, "test", t.Name, "verdict", at.Result.Verdict, "took",
+			time.Since(at.Began).Round(time.Millisecond))
 	}
 }
 
@@ -129,7 +130,8 @@ func (at *execution) run(ctx context.Context) {
 	}
 	profile := s.Device
 	at.Result.Detail.Browser, at.Result.Detail.Version, at.Result.Detail.Device = b.Name, b.Version, profile.Name
-	session, err := at.keeper.open(ctx, sessions.Request{Browser: b, Headed: s.Values["mode"] == "headed", Device: profile, Proxy: s.Record[record.Network] == record.Always})
+	session, err := at.keeper.open(ctx, sessions.Request{Browser: b, Headed: s.Values["mode"] == "headed", Device: profile,
+		Proxy: s.Record[record.Network] == record.Always})
 	if err != nil {
 		at.End(verdict.LabFault, err.Error())
 		return
