@@ -34,8 +34,10 @@ func TestTypedSecretsAreMasked(t *testing.T) {
 	m := NewMask("tidewater", "4711")
 	for in, out := range map[string]string{
 		`{"text":"my tidewater","value":["m","y"," ","t","i","d","e","w","a","t","e","r"]}`: `{"text":"my •••","value":["•••"]}`,
-		`{"actions":[{"type":"key","id":"k","actions":[{"type":"keyDown","value":"4"},{"type":"keyUp","value":"4"},{"type":"keyDown",
-"value":"7"},{"type":"keyDown","value":"1"},{"type":"keyDown","value":"1"}]}]}`: `{"actions":[{"actions":["•••"],"id":"k","type":"key"}]}`,
+		`{"actions":[{"type":"key","id":"k",
+"actions":[{"type":"keyDown","value":"4"},{"type":"keyUp","value":"4"},{"type":"keyDown",
+"value":"7"},{"type":"keyDown","value":"1"},
+{"type":"keyDown","value":"1"}]}]}`: `{"actions":[{"actions":["•••"],"id":"k","type":"key"}]}`,
 		`{"n":4711,"tidewater":true}`:             `{"n":"•••","•••":true}`,
 		`{"value":"harbour","n":1.50}`:            `{"n":1.50,"value":"harbour"}`,
 		`["t","tidewater`:                         `"•••"`,
