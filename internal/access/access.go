@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"parallelpane/internal/api"
@@ -46,6 +47,7 @@ func (a *Access) Authenticate(ctx context.Context, secret string) (api.Who, erro
 	if v, ok := a.door.known.Load(string(hash)); ok && a.now().Before(v.(doorCode).expires) {
 		return v.(doorCode).who, nil
 	}
+	drops := a.door.drops.Load()
 	t, err := a.store.TokenByHash(ctx, hash)
 	if errors.Is(err, store.ErrNotFound) {
 		return api.Who{}, api.Errorf(api.Unauthorized, "the token is not valid here: check the address of the service and the token")
@@ -55,6 +57,9 @@ func (a *Access) Authenticate(ctx context.Context, secret string) (api.Who, erro
 	}
 	who := api.Who{TokenID: t.ID, Name: t.Name, Role: api.Role(t.Role)}
 	a.door.known.Store(string(hash), doorCode{who, a.now().Add(knownLife)})
+	if a.door.drops.Load() != drops { // perhaps this one, after it was found
+		a.door.known.Delete(string(hash))
+	}
 	return who, nil
 }
 
@@ -91,6 +96,7 @@ func (a *Access) DropToken(id string) error {
 	} else if err != nil {
 		return err
 	}
+	a.door.drops.Add(1)
 	a.door.known.Clear()
 	return nil
 }
@@ -125,7 +131,8 @@ func (a *Access) FirstTokens(ctx context.Context, dir string) error {
 type door struct {
 	mu    sync.Mutex
 	codes map[string]doorCode
-	known sync.Map // SHA-256 of a token to its doorCode
+	known sync.Map     // SHA-256 of a token to its doorCode
+	drops atomic.Int64 // of tokens
 }
 
 // knownLife is for how long a token is not looked up again. A token that is
