@@ -246,3 +246,18 @@ export function Copyable({ text, label }: { text: string; label: string }) {
     </div>
   );
 }
+
+/** The head of a table whose columns have these names. */
+export function Heads({ of }: { of: string[] }) {
+  return (
+    <thead className="text-xs text-soft">
+      <tr>
+        {of.map((h) => (
+          <th key={h} className="px-4 py-2 font-normal">
+            {h}
+          </th>
+        ))}
+      </tr>
+    </thead>
+  );
+}

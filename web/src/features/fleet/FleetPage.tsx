@@ -3,7 +3,7 @@ import { useEffect, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { post, remove, type Agent, type Why } from "../../api/client";
 import { Glass } from "../../ui/Glass";
-import { Button, Confirm, Empty, Field, Hint, Sheet, Trouble, Waiting } from "../../ui/parts";
+import { Button, Confirm, Empty, Field, Heads, Hint, Sheet, Trouble, Waiting } from "../../ui/parts";
 import { useNow } from "../../ui/useNow";
 import { ago, took } from "../../ui/words";
 import { useAgents, useWhy } from "./queries";
@@ -152,15 +152,7 @@ function Agents({ agents, why }: { agents: Agent[]; why: Why | undefined }) {
   const now = useNow(true);
   return (
     <table className="w-full text-left text-sm">
-      <thead className="text-xs text-soft">
-        <tr>
-          {["Agent", "Slots", "System", "Browsers", "Labels", "Works on", ""].map((h) => (
-            <th key={h} className="px-4 py-2 font-normal">
-              {h}
-            </th>
-          ))}
-        </tr>
-      </thead>
+      <Heads of={["Agent", "Slots", "System", "Browsers", "Labels", "Works on", ""]} />
       <tbody>
         {agents.map((a) => (
           <Row key={a.name} agent={a} lacks={why?.others[a.name]} now={now} />

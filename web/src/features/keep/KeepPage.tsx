@@ -11,7 +11,18 @@ import {
   type Sweep,
 } from "../../api/client";
 import { said } from "../../ui/Glass";
-import { Button, Choice, Confirm, Empty, Field, Labelled, Sheet, Trouble, Waiting } from "../../ui/parts";
+import {
+  Button,
+  Choice,
+  Confirm,
+  Empty,
+  Field,
+  Heads,
+  Labelled,
+  Sheet,
+  Trouble,
+  Waiting,
+} from "../../ui/parts";
 import { many } from "../../ui/words";
 import { useTitle } from "../../ui/useTitle";
 
@@ -108,15 +119,7 @@ function Recorded({ settings: s }: { settings: ProjectSettings }) {
   return (
     <Sheet title="Recorded">
       <table className="w-full text-left text-sm">
-        <thead className="text-xs text-soft">
-          <tr>
-            {["Kind", "Settled", "Scripts", "Runners' sessions"].map((h) => (
-              <th key={h} className="px-4 py-2 font-normal">
-                {h}
-              </th>
-            ))}
-          </tr>
-        </thead>
+        <Heads of={["Kind", "Settled", "Scripts", "Runners' sessions"]} />
         <tbody>
           {kinds.map((k) => (
             <tr key={k} className="border-t border-line">

@@ -4,7 +4,7 @@ import { Link } from "react-router";
 import { get, type RunSummary } from "../../api/client";
 import { useFresh } from "../../api/useFresh";
 import { Counts, fillOf, Glass, inkOf, said } from "../../ui/Glass";
-import { Button, Choice, Empty, Hint, Sheet, Trouble, Waiting } from "../../ui/parts";
+import { Button, Choice, Empty, Heads, Hint, Sheet, Trouble, Waiting } from "../../ui/parts";
 import { Search } from "../../ui/Search";
 import { useFilters } from "../../ui/useFilters";
 import { useNow } from "../../ui/useNow";
@@ -113,15 +113,7 @@ function RunTable({ runs }: { runs: RunSummary[] }) {
   const now = useNow(runs.some((r) => r.state !== "ended"));
   return (
     <table className="w-full text-left">
-      <thead className="text-xs text-soft">
-        <tr>
-          {["Run", "Suite on matrix", "Panes", "Tests", "Time", "By", "Started"].map((h) => (
-            <th key={h} className="px-4 py-2 font-normal">
-              {h}
-            </th>
-          ))}
-        </tr>
-      </thead>
+      <Heads of={["Run", "Suite on matrix", "Panes", "Tests", "Time", "By", "Started"]} />
       <tbody>
         {runs.map((r) => {
           const fill = fillOf(r.state, r.verdict);

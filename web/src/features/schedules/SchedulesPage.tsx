@@ -8,6 +8,7 @@ import {
   Confirm,
   Empty,
   Field,
+  Heads,
   Labelled,
   Sheet,
   Toggle,
@@ -384,15 +385,7 @@ function Presets({ presets }: { presets: Preset[] }) {
     <>
       {error && <Trouble error={error} />}
       <table className="w-full text-left text-sm">
-        <thead className="text-xs text-soft">
-          <tr>
-            {["Preset", "Suite on matrix", "Changed", "Used", ""].map((h) => (
-              <th key={h} className="px-4 py-2 font-normal">
-                {h}
-              </th>
-            ))}
-          </tr>
-        </thead>
+        <Heads of={["Preset", "Suite on matrix", "Changed", "Used", ""]} />
         <tbody>
           {presets.map((p) => (
             <tr key={p.name} className="border-t border-line">

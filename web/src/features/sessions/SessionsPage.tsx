@@ -4,7 +4,7 @@ import { Link } from "react-router";
 import { get, type Device, type SessionSummary } from "../../api/client";
 import { useFresh } from "../../api/useFresh";
 import { fillOf, Glass, inkOf, said } from "../../ui/Glass";
-import { Button, Choice, Empty, Sheet, Trouble, Waiting } from "../../ui/parts";
+import { Button, Choice, Empty, Heads, Sheet, Trouble, Waiting } from "../../ui/parts";
 import { Search } from "../../ui/Search";
 import { useFilters } from "../../ui/useFilters";
 import { useNow } from "../../ui/useNow";
@@ -191,15 +191,7 @@ function Table({ list }: { list: SessionSummary[] }) {
   const now = useNow(list.some((s) => s.state !== "ended"));
   return (
     <table className="w-full text-left">
-      <thead className="text-xs text-soft">
-        <tr>
-          {["Session", "Combination", "Run", "Agent", "Time", "By", "Asked for"].map((h) => (
-            <th key={h} className="px-4 py-2 font-normal">
-              {h}
-            </th>
-          ))}
-        </tr>
-      </thead>
+      <Heads of={["Session", "Combination", "Run", "Agent", "Time", "By", "Asked for"]} />
       <tbody>
         {list.map((s) => {
           const fill = fillOf(s.state === "open" ? "running" : s.state, s.verdict);
