@@ -39,7 +39,7 @@ func Wall(w io.Writer, run api.Run) {
 		}
 		return row
 	}
-	t := NewTable(line(0, "test")...)
+	t := NewTable(line(0, "test")...).BorderHeader(false) // its rule goes below the last line of the heads
 	for k := 1; k < deep; k++ {
 		row := line(k, "")
 		for i := range row {
@@ -68,7 +68,9 @@ func Wall(w io.Writer, run api.Run) {
 		}
 		t.Row(row...)
 	}
-	fmt.Fprintln(w, t)
+	lines := strings.Split(t.String(), "\n")
+	rule := Faint(strings.Repeat("─", lipgloss.Width(lines[0])))
+	fmt.Fprintln(w, strings.Join(slices.Insert(lines, deep, rule), "\n"))
 	var legend []string
 	for _, v := range append(slices.Clone(verdict.All), verdict.Pending) {
 		if seen[v] {

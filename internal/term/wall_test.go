@@ -2,6 +2,7 @@ package term
 
 import (
 	"bytes"
+	"strings"
 	"testing"
 	"time"
 
@@ -29,6 +30,11 @@ func TestWall(t *testing.T) {
 		"  ◧ flaky   ◩ failed"} {
 		assert.Contains(t, out.String(), want)
 	}
+	lines := strings.Split(out.String(), "\n")
+	assert.Contains(t, lines[0], "chromium")
+	assert.Contains(t, lines[1], "phone")
+	assert.Equal(t, strings.Repeat("─", len([]rune(lines[0]))), lines[2], "the rule parts the heads from the tests")
+	assert.NotContains(t, strings.Join(lines[3:], ""), "─")
 }
 
 func TestFaultsAreGathered(t *testing.T) {
