@@ -101,9 +101,9 @@ func TestThePresentText(t *testing.T) {
 	})
 	t.Run("12.5.1 clicks on what overflow hides", func(t *testing.T) {
 		s := at(t)
-		s.good("POST", "/execute/sync", run(`document.body.insertAdjacentHTML("beforeend", '<div style="overflow:hidden;height:0">
-<a id=gone href="#x">gone</a></div><div style="overflow:hidden;width:50px;height:20px;position:relative">
-<button id=far style="position:absolute;top:300px">far</button></div>')`, `[]`), nil)
+		s.good("POST", "/execute/sync", run(`document.body.insertAdjacentHTML("beforeend", '<div style="overflow:hidden;height:0">' +
+			'<a id=gone href="#x">gone</a></div><div style="overflow:hidden;width:50px;height:20px;position:relative">' +
+			'<button id=far style="position:absolute;top:300px">far</button></div>')`, `[]`), nil)
 		s.bad("element not interactable", "POST", "/element/"+s.find("#gone")+"/click", `{}`)
 		s.is(`null`, "POST", "/element/"+s.find("#far")+"/click", `{}`)
 	})
