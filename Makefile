@@ -6,6 +6,7 @@ CONSOLE := web/dist/index.html
 SOURCES := $(shell find cmd internal -name '*.go' -o -path '*internal*' \( -name '*.sql' -o -name '*.js' -o -name '*.json' -o -name '*.yaml' -o -name '*.html' -o -name '*.css' -o -name '*.txt' \)) go.mod go.sum web/web.go
 
 STEP    := @scripts/step
+LATER   := @nice scripts/step
 export CGO_ENABLED := 0
 
 .PHONY: demo test build setup packages modules lint unit bench soak shots fuzz clean
