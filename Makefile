@@ -6,7 +6,6 @@ CONSOLE := web/dist/index.html
 SOURCES := $(shell find cmd internal -name '*.go' -o -path '*internal*' \( -name '*.sql' -o -name '*.js' -o -name '*.json' -o -name '*.yaml' -o -name '*.html' -o -name '*.css' -o -name '*.txt' \)) go.mod go.sum web/web.go
 
 STEP    := @scripts/step
-LATER   := @nice scripts/step
 export CGO_ENABLED := 0
 
 .PHONY: demo test build setup packages modules lint unit bench soak shots fuzz clean
@@ -14,9 +13,7 @@ export CGO_ENABLED := 0
 demo: build
 	./bin/pane demo
 
-# The linters take what the tests leave of the machine, which wait for browsers now and then.
-test: build
-	@$(MAKE) --no-print-directory -j2 lint unit
+test: build lint unit
 
 # What comes over the network comes side by side.
 build:
@@ -44,16 +41,17 @@ bin/pane: $(SOURCES) $(CONSOLE)
 	$(STEP) "bin/pane" $(GO) build -ldflags '-s -w -X main.version=$(VERSION)' -o $@ ./cmd/pane
 
 lint: $(STAMPS)/npm $(CONSOLE)
-	$(LATER) "gofmt" sh -c 'test -z "$$(gofmt -l cmd internal web/web.go tools | tee /dev/stderr)"'
-	$(LATER) "lines" scripts/lines
-	$(LATER) "go vet" $(GO) vet ./...
-	$(LATER) "staticcheck" $(GO) tool staticcheck ./...
-	$(LATER) "types on macOS and Windows" $(GO) run ./tools/elsewhere darwin windows
-	$(LATER) -q "the console's types and style" npm --prefix web run --silent check
+	$(STEP) "gofmt" sh -c 'test -z "$$(gofmt -l cmd internal web/web.go tools | tee /dev/stderr)"'
+	$(STEP) "lines" scripts/lines
+	$(STEP) "go vet" $(GO) vet ./...
+	$(STEP) "staticcheck" $(GO) tool staticcheck ./...
+	$(STEP) "types on macOS and Windows" $(GO) run ./tools/elsewhere darwin windows
+	$(STEP) -q "the console's types and style" npm --prefix web run --silent check
 
 unit: $(STAMPS)/npm
 	$(STEP) -q "the console's tests" npm --prefix web run --silent test
-	$(STEP) "Go tests" $(GO) test -p 3 -vet=off -timeout 12m ./...
+	$(STEP) "Go tests" $(GO) test -p 3 -vet=off -timeout 12m -skip UnderLoad ./...
+	$(STEP) "pictures under a load of their own" $(GO) test -vet=off ./internal/sessions -run UnderLoad
 	$(STEP) "a thousand histories of the scheduler" $(GO) test -vet=off -count=1 ./internal/core/dispatch -run History -rapid.checks=1000
 
 bench: build

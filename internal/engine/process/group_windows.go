@@ -19,5 +19,7 @@ func kill(p *os.Process) {
 	_ = p.Kill()
 }
 
+func hasten(*os.Process) {}
+
 // Sweep does nothing here; taskkill /T has ended whole trees already.
 func Sweep(string) int { return 0 }

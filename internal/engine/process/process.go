@@ -71,6 +71,10 @@ func (p *Process) Done() <-chan struct{} { return p.done }
 // PID is the process id, which is its group's as well.
 func (p *Process) PID() int { return p.cmd.Process.Pid }
 
+// Hasten puts the program before others where the system lets us: one that takes
+// little time, but has to have it when it is due.
+func (p *Process) Hasten() { hasten(p.cmd.Process) }
+
 // Gone says how the program ended, with its last words; nil while it runs.
 func (p *Process) Gone() error {
 	select {
@@ -209,6 +213,7 @@ func StartDisplay(ctx context.Context, log io.Writer, width, height int) (*Displ
 	select {
 	case number := <-line:
 		if _, err := strconv.Atoi(number); err == nil {
+			p.Hasten() // what a page shows is seen when it is painted
 			return &Display{Name: ":" + number, Width: width, Height: height, Process: p}, nil
 		}
 		err = p.Gone()
