@@ -138,7 +138,7 @@ function Form({ suites, presets, first }: { suites: KnownSuite[]; presets: Prese
                 {p.tags.map((t) => (
                   <Toggle
                     key={t}
-                    on={(req.tags ?? []).includes(t)}
+                    on={(req.tags ?? []).length === 0 || (req.tags ?? []).includes(t)}
                     onChange={() => {
                       const now = req.tags ?? [];
                       set({ tags: now.includes(t) ? now.filter((o) => o !== t) : [...now, t] });
