@@ -328,8 +328,8 @@ func (lab *Lab) attemptOf(run *liveRun, pane int, r link.Result, packed store.De
 	if c := lab.agents[r.Agent]; c != nil {
 		system = c.machine.OS
 	}
-	return store.Attempt{ID: r.ID, Run: run.view.Number, Pane: pane, Test: r.Test, Number: r.Attempt, Sessions: min(max(0, r.Sessions),
-		attempt.MaxSessions), Fence: r.Fence, Agent: r.Agent,
+	return store.Attempt{ID: r.ID, Run: run.view.Number, Pane: pane, Test: r.Test, Number: r.Attempt,
+		Sessions: sessionNumber(r.Sessions), Fence: r.Fence, Agent: r.Agent,
 		Verdict: string(r.Verdict), Message: r.Message, StartedAt: r.StartedAt, TookMS: r.TookMS, OpenedMS: r.Detail.StartMS,
 		RanOn: store.JSON(ranOn{attempt.Clip(r.Detail.Browser, maxRanOn), attempt.Clip(r.Detail.Version, maxRanOn),
 			attempt.Clip(system, maxRanOn), attempt.Clip(r.Detail.Device, maxRanOn)}), Detail: packed}
@@ -343,11 +343,14 @@ type ranOn struct {
 	Device  string `json:"device"`
 }
 
+// sessionNumber bounds what an agent says of the sessions of an attempt.
+func sessionNumber(n int) int { return min(max(0, n), attempt.MaxSessions) }
+
 // filesOf are the records of a result's files.
 func filesOf(r link.Result) []store.File {
 	out := make([]store.File, len(r.Files))
 	for i, f := range r.Files {
-		out[i] = store.File{Name: f.Name, Kind: f.Kind, Media: f.Media, Hash: f.Hash, Size: f.Size, Session: f.Session}
+		out[i] = store.File{Name: f.Name, Kind: f.Kind, Media: f.Media, Hash: f.Hash, Size: f.Size, Session: sessionNumber(f.Session)}
 	}
 	return out
 }

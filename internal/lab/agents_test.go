@@ -34,3 +34,28 @@ func TestWhatAnAgentSaysItRanOnIsShort(t *testing.T) {
 		assert.Less(t, len(s.Browser)+len(s.Version), 3*maxRanOn)
 	}
 }
+
+// Whatever an agent says of an attempt's sessions, there are at most as many as ids
+// can tell apart, and its files are of these.
+func TestSessionsThatAnAttemptCannotHave(t *testing.T) {
+	y := openYard(t, t.TempDir())
+	y.join("quay")
+	run := y.submit(2, 1, api.RunRequest{})
+	for range 4 {
+		for _, g := range y.granted("quay") {
+			for i, test := range g.Tests {
+				of := []int{-3, 1 << 40}[test]
+				_, err := y.Result(link.Result{ID: g.ids[i], Fence: g.Fence, Test: test, Agent: "quay", Verdict: verdict.Passed, Sessions: of,
+					Files: []attempt.File{{Name: "agent.log", Kind: "logs", Hash: y.file("a log"), Size: 5, Session: of}}})
+				require.NoError(t, err)
+			}
+		}
+	}
+	for test, want := range []int{0, attempt.MaxSessions} {
+		got, err := y.TestOfRun(t.Context(), run.Number, test)
+		require.NoError(t, err)
+		a := got.Results[0].Attempts[0]
+		assert.Len(t, a.Sessions, want)
+		assert.Equal(t, want, a.Files[0].Session)
+	}
+}
