@@ -179,6 +179,9 @@ func (t *tap) command(ctx context.Context, method, path string, body []byte, sen
 // nobody is asked, so that it is answered as fast as the machine can.
 const leavingLimit = 5 * time.Second
 
+// abortedByNavigation is a code of Chromium's driver that the standard has not.
+const abortedByNavigation = "aborted by navigation"
+
 // pastLeaving gives a command, and gives it again where Chromium's driver stumbled
 // over a page that asks before it is left. With a BiDi connection, one part of the
 // driver accepts the question, as section 11 "User prompts" has it for
@@ -191,10 +194,15 @@ func pastLeaving(ctx context.Context, method, path string, send func() (Answer, 
 		if err != nil || a.Status == http.StatusOK || ctx.Err() != nil || time.Since(began) > leavingLimit {
 			return a, err
 		}
-		switch {
-		case bytes.Contains(a.Body, []byte("Unexpected dialog type beforeunload")):
+		var fault struct{ Value webdriver.Error }
+		if json.Unmarshal(a.Body, &fault) != nil {
+			return a, nil
+		}
+		// The code as well: what a page's own error says is in messages of another.
+		switch v := fault.Value; {
+		case v.Code == webdriver.InvalidArgument && strings.Contains(v.Message, "Unexpected dialog type beforeunload"):
 			time.Sleep(5 * time.Millisecond)
-		case !navigated && navigates(method, path) && bytes.Contains(a.Body, []byte(`"aborted by navigation"`)):
+		case !navigated && navigates(method, path) && v.Code == abortedByNavigation:
 			navigated = true
 		default:
 			return a, nil

@@ -298,6 +298,7 @@ func TestDialogsAreHandledAsTheClientAsked(t *testing.T) {
 func TestPagesThatAskBeforeTheyAreLeft(t *testing.T) {
 	const open = `{"value":{"error":"invalid argument","message":"invalid argument: Unexpected dialog type beforeunload"}}`
 	const gone = `{"value":{"error":"aborted by navigation","message":"Inspected target navigated or closed"}}`
+	const own = `{"value":{"error":"javascript error","message":"javascript error: Unexpected dialog type beforeunload"}}`
 	const other = `{"value":{"error":"invalid argument","message":"invalid argument: no such thing"}}`
 	for name, c := range map[string]struct {
 		method, path string
@@ -310,6 +311,7 @@ func TestPagesThatAskBeforeTheyAreLeft(t *testing.T) {
 		"both":                                {"POST", "/refresh", []string{open, gone, open}, 4, false},
 		"the page is left time and again":     {"POST", "/url", []string{gone, gone}, 2, true},
 		"what is done has gone with the page": {"POST", "/element/e/click", []string{gone}, 1, true},
+		"a page's own error that says so":     {"POST", "/execute/sync", []string{own}, 1, true},
 		"another mistake":                     {"POST", "/url", []string{other}, 1, true},
 	} {
 		t.Run(name, func(t *testing.T) {

@@ -213,7 +213,6 @@ func StartDisplay(ctx context.Context, log io.Writer, width, height int) (*Displ
 	select {
 	case number := <-line:
 		if _, err := strconv.Atoi(number); err == nil {
-			p.Hasten() // what a page shows is seen when it is painted
 			return &Display{Name: ":" + number, Width: width, Height: height, Process: p}, nil
 		}
 		err = p.Gone()
