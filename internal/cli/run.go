@@ -129,7 +129,10 @@ Exit code: 0 passed, 1 tests failed, 2 usage or configuration, 3 lab trouble, 13
 // start starts a prepared run and attends it.
 func (r *root) start(ctx context.Context, c *client.Client, o runOptions) error {
 	var run api.Run
-	if err := c.Call(ctx, "POST", "/runs", o.req, &run); err != nil {
+	// An interrupt in the middle waits for the answer: there may be a run to cancel by then.
+	asking, done := context.WithTimeout(context.WithoutCancel(ctx), 30*time.Second)
+	defer done()
+	if err := c.Call(asking, "POST", "/runs", o.req, &run); err != nil {
 		return err
 	}
 	return r.attend(ctx, c, run, o)
