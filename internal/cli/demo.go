@@ -139,7 +139,7 @@ func (r *root) demo(ctx context.Context, o demoOptions) error {
 	if c, err = r.prepare(ctx, &opts); err != nil {
 		return err
 	}
-	err = r.start(ctx, c, opts)
+	err = r.start(ctx, c, "/runs", opts.req, opts)
 	if e, ok := errors.AsType[*exitError](err); ok && e.err == nil {
 		err = nil // failing tests are what the demo is there to show
 	}

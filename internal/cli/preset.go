@@ -55,11 +55,7 @@ func (r *root) presetCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var started api.Run
-			if err := c.Call(cmd.Context(), "POST", "/presets/"+url.PathEscape(args[0])+"/run", nil, &started); err != nil {
-				return err
-			}
-			return r.attend(cmd.Context(), c, started, attend)
+			return r.start(cmd.Context(), c, "/presets/"+url.PathEscape(args[0])+"/run", nil, attend)
 		},
 	}
 	attend.attendance(run)

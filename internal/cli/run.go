@@ -117,7 +117,7 @@ Exit code: 0 passed, 1 tests failed, 2 usage or configuration, 3 lab trouble, 13
 			if o.dry {
 				return r.preview(cmd.Context(), c, o.req)
 			}
-			return r.start(cmd.Context(), c, o)
+			return r.start(cmd.Context(), c, "/runs", o.req, o)
 		},
 	}
 	o.request(cmd)
@@ -126,13 +126,13 @@ Exit code: 0 passed, 1 tests failed, 2 usage or configuration, 3 lab trouble, 13
 	return cmd
 }
 
-// start starts a prepared run and attends it.
-func (r *root) start(ctx context.Context, c *client.Client, o runOptions) error {
+// start asks for a run, where at says, and attends it.
+func (r *root) start(ctx context.Context, c *client.Client, at string, body any, o runOptions) error {
 	var run api.Run
 	// An interrupt in the middle waits for the answer: there may be a run to cancel by then.
 	asking, done := context.WithTimeout(context.WithoutCancel(ctx), 30*time.Second)
 	defer done()
-	if err := c.Call(asking, "POST", "/runs", o.req, &run); err != nil {
+	if err := c.Call(asking, "POST", at, body, &run); err != nil {
 		return err
 	}
 	return r.attend(ctx, c, run, o)
@@ -480,12 +480,7 @@ func (r *root) againCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var run api.Run
-			if err := c.Call(cmd.Context(), "POST", fmt.Sprintf("/runs/%d/again", number),
-				map[string]bool{"not_passed": notPassed}, &run); err != nil {
-				return err
-			}
-			return r.attend(cmd.Context(), c, run, o)
+			return r.start(cmd.Context(), c, fmt.Sprintf("/runs/%d/again", number), map[string]bool{"not_passed": notPassed}, o)
 		},
 	}
 	cmd.Flags().BoolVar(&notPassed, "not-passed", false, "only the tests that did not pass")
