@@ -97,7 +97,7 @@ func (r *root) sweepCmd() *cobra.Command {
 				return r.writeJSON(s)
 			}
 			if s.Count > 0 && dry {
-				t := term.NewTable("SESSION", "FILE", "PROJECT", "VERDICT", "SIZE", "WHY")
+				t := term.NewTable("session", "file", "project", "verdict", "size", "why")
 				for _, f := range s.Files {
 					t.Row(f.Session, f.Name, f.Project, f.Verdict.Words(), humanize.Bytes(uint64(f.Size)), f.Why)
 				}

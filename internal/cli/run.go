@@ -154,7 +154,8 @@ func (r *root) preview(ctx context.Context, c *client.Client, req api.RunRequest
 	if r.json {
 		return r.writeJSON(p)
 	}
-	fmt.Fprintf(r.out, "%d tests of %s on %d combinations of %s: %d to run.\n", len(p.Tests), p.Suite, len(p.Combinations), p.Matrix, p.Cases)
+	fmt.Fprintf(r.out, "%s of %s on %s of %s: %d to run.\n", term.Number(len(p.Tests), "test"), p.Suite,
+		term.Number(len(p.Combinations), "combination"), p.Matrix, p.Cases)
 	for _, x := range p.Combinations {
 		if x.Impossible != "" {
 			fmt.Fprintf(r.out, "  %s %s: %s\n", term.Shapes[verdict.Unsupported], x.Label, term.Faint(x.Impossible))
@@ -213,7 +214,8 @@ func (r *root) attend(ctx context.Context, c *client.Client, run api.Run, o runO
 	if run.ExpectedAt != nil {
 		end = fmt.Sprintf(" Expected to take %s.", term.Took(time.Until(*run.ExpectedAt)))
 	}
-	fmt.Fprintf(r.err, "Run #%d: %d tests on %d combinations.%s %s\n", run.Number, len(run.Tests), len(run.Panes), end, address)
+	fmt.Fprintf(r.err, "Run #%d: %s on %s.%s %s\n", run.Number, term.Number(len(run.Tests), "test"),
+		term.Number(len(run.Panes), "combination"), end, address)
 	if n := len(run.Plan.Missing) + run.Plan.Cover.Left; n > 0 {
 		fmt.Fprintf(r.err, "%d combinations are left out; pane show %d says why.\n", n, run.Number)
 	}

@@ -79,7 +79,7 @@ func (r *root) sessions(ctx context.Context, q url.Values) error {
 		fmt.Fprintln(r.out, "There are no sessions yet. Run a suite with pane run, or point a runner at "+c.Base+"/webdriver.")
 		return nil
 	}
-	t := term.NewTable("SESSION", "", "NAME", "COMBINATION", "RUN", "AGENT", "WHEN", "TOOK")
+	t := term.NewTable("session", "", "name", "combination", "run", "agent", "when", "took")
 	for _, s := range all {
 		t.Row(s.ID, sessionState(s), s.Name, s.Label, fmt.Sprintf("%d", s.Run), s.Agent, humanize.Time(*s.QueuedAt), sessionTook(s))
 	}

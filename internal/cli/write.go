@@ -73,7 +73,7 @@ func (r *root) lint(dir string) error {
 		return usage("%d to mend in %s", len(problems), root)
 	}
 	if !r.json {
-		fmt.Fprintf(r.out, "%s: %d suites, %d tests, nothing to mend\n", root, suites, tests)
+		fmt.Fprintf(r.out, "%s: %s, %s, nothing to mend\n", root, term.Number(suites, "suite"), term.Number(tests, "test"))
 	}
 	return nil
 }

@@ -22,6 +22,14 @@ func Took(d time.Duration) string {
 // Millis is Took of milliseconds.
 func Millis(ms int64) string { return Took(time.Duration(ms) * time.Millisecond) }
 
+// Number is a number of things: "1 test", "2 tests".
+func Number(n int, thing string) string {
+	if n != 1 {
+		thing += "s"
+	}
+	return fmt.Sprintf("%d %s", n, thing)
+}
+
 // Counts writes how many tests ended how: "12 passed, 2 failed".
 func Counts(c verdict.Counts) string {
 	var parts []string
