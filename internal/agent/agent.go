@@ -34,6 +34,7 @@ import (
 	"parallelpane/internal/engine"
 	"parallelpane/internal/link"
 	"parallelpane/internal/sessions"
+	"parallelpane/internal/sessions/door"
 )
 
 // Config is what an agent is started with.
@@ -53,6 +54,9 @@ type Config struct {
 	Backoff  time.Duration // longest pause between attempts to connect; 0 means 15 s
 	ReachFor time.Duration // for which somebody who has reached into a session may do nothing; 0 means 5 min
 	Trickle  time.Duration // between pieces of a recording that grows; 0 means 2 s
+
+	Isolation Isolation
+	Only      []door.Place // that browsers may reach; none means every one
 }
 
 // Agent is a running agent.
@@ -108,6 +112,12 @@ func New(ctx context.Context, c Config) (*Agent, func(), error) {
 	if err != nil {
 		release()
 		return nil, nil, err
+	}
+	host.Bare = c.Isolation == Exposed
+	host.Rules = door.Rules{Closed: labs(ctx, c.Service), Only: c.Only}
+	if err := host.Isolated(); err != nil && c.Isolation == Enclosed {
+		release()
+		return nil, nil, fmt.Errorf("there is no sandbox: %w", err)
 	}
 	if err := os.RemoveAll(filepath.Join(c.Dir, "recordings")); err != nil {
 		release()

@@ -239,7 +239,7 @@ func TestAFailureIsToldStepByStep(t *testing.T) {
 	for _, f := range a.Files {
 		names = append(names, f.Name)
 	}
-	assert.Equal(t, []string{"agent.log", "commands.jsonl", "failure.png", "seen.png"}, names)
+	assert.Equal(t, []string{"agent.log", "commands.jsonl", "failure.png", "network.har", "seen.png"}, names)
 	_, log, err := o.svc.OpenFile(t.Context(), a.ID, "agent.log")
 	require.NoError(t, err)
 	defer log.Close()

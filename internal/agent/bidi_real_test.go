@@ -46,9 +46,9 @@ func TestBiDiThroughTheService(t *testing.T) {
 			address := v.Capabilities.WebSocketURL
 			require.True(t, strings.HasPrefix(address, "ws://"+o.address+"/"), address)
 
-			_, err := bidi.Dial(t.Context(), address+"x")
+			_, err := bidi.Dial(t.Context(), address+"x", nil)
 			assert.Error(t, err, "another key opens nothing")
-			c, err := bidi.Dial(t.Context(), address)
+			c, err := bidi.Dial(t.Context(), address, nil)
 			require.NoError(t, err)
 			defer c.Close()
 			said, other := make(chan string, 10), make(chan string, 100)
@@ -90,7 +90,7 @@ func TestBiDiThroughTheService(t *testing.T) {
 			case <-time.After(20 * time.Second):
 				t.Fatal("the connection outlives its session")
 			}
-			_, err = bidi.Dial(t.Context(), address)
+			_, err = bidi.Dial(t.Context(), address, nil)
 			assert.Error(t, err, "an address is good for one session")
 			_, har, err := o.svc.OpenFile(t.Context(), attempt.Of(o.over(v.SessionID).ID), recording.NetworkFile)
 			require.NoError(t, err)

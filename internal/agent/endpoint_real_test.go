@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"maps"
+	"os"
+	"path/filepath"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -61,7 +63,12 @@ func TestEnginesConformThroughTheEndpoint(t *testing.T) {
 				caps["webSocketUrl"] = true
 			}
 			conformance.Run(t, through{c.family, o, r.token, caps, map[string]any{"test": "kit", "record": "always"}},
-				conformance.Kit{Script: true, BiDi: c.bidi})
+				conformance.Kit{Script: true, BiDi: c.bidi, Give: func(t *testing.T, s *webdriver.Session, file string) (path string) {
+					raw, err := os.ReadFile(file)
+					require.NoError(t, err)
+					require.NoError(t, s.Do(t.Context(), "POST", "/pane/file", map[string]any{"name": filepath.Base(file), "content": raw}, &path))
+					return path
+				}})
 			for _, s := range o.sessions() {
 				assert.Equal(t, "the client ended it", o.over(s.ID).End)
 			}

@@ -20,6 +20,10 @@ func Inventory(ctx context.Context, h *sessions.Host, version string) fleet.Mach
 		OS: runtime.GOOS, Arch: runtime.GOARCH, Cores: runtime.NumCPU(), Browsers: h.Browsers(ctx),
 		Headed: canOpenWindows(), Version: version, StartedAt: time.Now().UTC().Format(time.RFC3339),
 	}
+	m.Isolation = fleet.Sandbox
+	if err := h.Isolated(); err != nil {
+		m.Isolation, m.Exposed = fleet.None, err.Error()
+	}
 	if m.OS == "darwin" {
 		m.OS = "macos"
 	}

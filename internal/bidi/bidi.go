@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net"
 	"slices"
 	"sync"
 	"time"
@@ -54,9 +55,9 @@ type message struct {
 
 const maxMessageBytes = 64 << 20
 
-// Dial connects to a session's webSocketUrl.
-func Dial(ctx context.Context, address string) (*Conn, error) {
-	d := websocket.Dialer{HandshakeTimeout: 10 * time.Second}
+// Dial connects to a session's webSocketUrl, by dial; nil connects from here.
+func Dial(ctx context.Context, address string, dial func(ctx context.Context, network, address string) (net.Conn, error)) (*Conn, error) {
+	d := websocket.Dialer{HandshakeTimeout: 10 * time.Second, NetDialContext: dial}
 	ws, _, err := d.DialContext(ctx, address, nil)
 	if err != nil {
 		return nil, fmt.Errorf("connect BiDi: %w", err)

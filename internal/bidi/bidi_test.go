@@ -52,7 +52,7 @@ func TestCommandsEventsAndErrors(t *testing.T) {
 		raw, _ := json.Marshal(out)
 		return string(raw)
 	})
-	c, err := Dial(t.Context(), address)
+	c, err := Dial(t.Context(), address, nil)
 	require.NoError(t, err)
 	events := make(chan string, 10)
 	c.On("log.entryAdded", func(e Event) { events <- string(e.Params) })
@@ -69,10 +69,10 @@ func TestCommandsEventsAndErrors(t *testing.T) {
 }
 
 func TestALostConnectionEndsItsCommands(t *testing.T) {
-	c, err := Dial(t.Context(), other(t, func(string, int64) string { return "{}" }))
+	c, err := Dial(t.Context(), other(t, func(string, int64) string { return "{}" }), nil)
 	require.NoError(t, err)
 	assert.ErrorContains(t, c.Send(t.Context(), "hang.up", nil, nil), "hang.up: ")
 	assert.Error(t, c.Send(t.Context(), "after", nil, nil))
-	_, err = Dial(t.Context(), "ws://127.0.0.1:1")
+	_, err = Dial(t.Context(), "ws://127.0.0.1:1", nil)
 	assert.ErrorContains(t, err, "connect BiDi")
 }

@@ -40,7 +40,7 @@ type conversation struct {
 // ask reads steps from in until it ends or :quit.
 func (r *root) ask(ctx context.Context, s *tried, set script.Setting, in io.Reader, shots string) error {
 	set.Scope.Kept = map[string]string{} // what keep steps read lasts from step to step
-	c := &conversation{r: r, b: webdrive.New(s.Session, s.gone), set: set, saved: true, shots: shots}
+	c := &conversation{r: r, b: webdrive.New(s.Session, s.lab), set: set, saved: true, shots: shots}
 	fmt.Fprint(r.out, askHelp)
 	lines := make(chan string)
 	go func() { // a read cannot be interrupted; it ends with the program
@@ -68,7 +68,7 @@ func (r *root) ask(ctx context.Context, s *tried, set script.Setting, in io.Read
 			if err != nil || leave {
 				return errors.Join(err, c.leave())
 			}
-			if gone := s.gone(ctx); gone != nil && ctx.Err() == nil {
+			if gone := s.lab.Gone(ctx); gone != nil && ctx.Err() == nil {
 				return &exitError{verdict.ExitLab, gone}
 			}
 		}

@@ -27,7 +27,7 @@ func (shots) Shot(name string, png []byte) string {
 
 func runScript(t *testing.T, s *sessions.Session, sc *script.Script, base string, vars map[string]string) {
 	t.Helper()
-	out := script.Run(t.Context(), sc, webdrive.New(s.Session, s.Gone), script.Setting{
+	out := script.Run(t.Context(), sc, webdrive.New(s.Session, s), script.Setting{
 		Base: base, Scope: script.Scope{Browser: "chromium", OS: "linux", Vars: vars},
 	}, shots{})
 	last := ""

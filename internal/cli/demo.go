@@ -106,7 +106,7 @@ func (r *root) demo(ctx context.Context, o demoOptions) error {
 			return err
 		}
 		logs = append(logs, log)
-		p, err := process.Start(log, nil, exe, args...)
+		p, err := process.Start(process.Command{Log: log, Env: os.Environ(), Path: exe, Args: args})
 		if err != nil {
 			return err
 		}

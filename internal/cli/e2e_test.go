@@ -219,7 +219,7 @@ func TestTheWholeWay(t *testing.T) {
 	assert.Equal(t, verdict.ExitPassed, code, errs)
 	assert.Contains(t, out, "The tide turns")
 	assert.Contains(t, out, "1 passed")
-	assert.Contains(t, errs, "1 tests on 1 combinations")
+	assert.Contains(t, errs, "1 test on 1 combination")
 	raw, err := os.ReadFile(junit)
 	require.NoError(t, err)
 	require.NoError(t, xml.Unmarshal(raw, new(struct{})))
@@ -456,7 +456,8 @@ func killSession(t *testing.T, dir string) {
 		environs, _ := filepath.Glob("/proc/[0-9]*/environ")
 		for _, f := range environs {
 			raw, _ := os.ReadFile(f)
-			if bytes.Contains(raw, []byte("PANE_SESSION_DIR="+dir)) {
+			line, _ := os.ReadFile(filepath.Join(filepath.Dir(f), "cmdline"))
+			if bytes.Contains(raw, []byte("PANE_SESSION_DIR="+dir)) || bytes.Contains(line, []byte("\x00--bind\x00"+dir)) {
 				pid, _ := strconv.Atoi(filepath.Base(filepath.Dir(f)))
 				if p, err := os.FindProcess(pid); err == nil && p.Kill() == nil {
 					killed++
@@ -551,7 +552,7 @@ func TestOfflineCommands(t *testing.T) {
 	b := newBench(t)
 	code, out, _ := b.pane("lint", b.project)
 	assert.Zero(t, code)
-	assert.Contains(t, out, "1 suites, 3 tests, nothing to mend")
+	assert.Contains(t, out, "1 suite, 3 tests, nothing to mend")
 	code, out, _ = b.pane("matrix", "plan", filepath.Join(b.project, "pane.yaml"), "--name", "far", "--offline", "--json")
 	assert.Zero(t, code)
 	assert.JSONEq(t, `{"combinations": [{"key": "browser=chromium;os=windows", "label": "chromium · windows",

@@ -30,6 +30,7 @@ import (
 	"parallelpane/internal/httpapi"
 	"parallelpane/internal/service"
 	"parallelpane/internal/sessions"
+	"parallelpane/internal/sessions/door"
 	"parallelpane/internal/term"
 )
 
@@ -56,6 +57,7 @@ func (r *root) serveCmd() *cobra.Command {
 	cmd.Flags().StringVar(&total, "keep-total", "0", "most that all recordings may take, such as 20GB; 0 means no bound")
 	cmd.Flags().StringVar(&free, "min-free", "500MB", "room that must be free on the disk for recordings to be taken")
 	cmd.Flags().DurationVar(&o.SessionLife, "session-life", 2*time.Hour, "longest that a session of somebody's own runner may be open")
+	cmd.Flags().BoolVar(&o.Exposed, "without-sandbox", false, "let runners' sessions on agents that have no sandbox, too")
 	return cmd
 }
 
@@ -112,21 +114,36 @@ func families(cache string) []engine.Family {
 }
 
 func (r *root) agentCmd() *cobra.Command {
-	var name, state, pool string
-	var slots int
-	var labels []string
+	var c agent.Config
+	var labels, only []string
+	var isolation string
 	cmd := &cobra.Command{
 		Use: "agent", Short: "Join this machine's browsers to the service", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			return r.agent(cmd.Context(), agent.Config{Name: name, Slots: slots, Dir: state, Pool: pool}, labels)
+			var err error
+			if c.Isolation, err = agent.ParseIsolation(isolation); err != nil {
+				return usage("--isolation: %v", err)
+			}
+			for _, text := range only {
+				p, err := door.ParsePlace(text)
+				if err != nil {
+					return usage("--only: %v", err)
+				}
+				c.Only = append(c.Only, p)
+			}
+			return r.agent(cmd.Context(), c, labels)
 		},
 	}
 	host, _ := os.Hostname()
-	cmd.Flags().StringVar(&name, "name", host, "name of this agent, unique in the lab")
-	cmd.Flags().IntVar(&slots, "slots", 0, "sessions at once; 0 takes the advice for this machine")
-	cmd.Flags().StringVar(&state, "state", "", "directory for sessions, bundles and unsent results (default in the user's cache)")
-	cmd.Flags().StringVar(&pool, "pool", fleet.Shared, "shared, or the project that this agent serves alone")
+	cmd.Flags().StringVar(&c.Name, "name", host, "name of this agent, unique in the lab")
+	cmd.Flags().IntVar(&c.Slots, "slots", 0, "sessions at once; 0 takes the advice for this machine")
+	cmd.Flags().StringVar(&c.Dir, "state", "", "directory for sessions, bundles and unsent results (default in the user's cache)")
+	cmd.Flags().StringVar(&c.Pool, "pool", fleet.Shared, "shared, or the project that this agent serves alone")
 	cmd.Flags().StringArrayVar(&labels, "label", nil, "KEY=VALUE that matching can ask for; repeat for more")
+	cmd.Flags().StringVar(&isolation, "isolation", "auto",
+		"auto: a sandbox for each session where there can be; sandbox: or do not start; none: no sandbox")
+	cmd.Flags().StringArrayVar(&only, "only", nil,
+		"a place that browsers may reach, and no other: host, *.domain, address or network, with :port; repeat for more")
 	cmd.AddCommand(&cobra.Command{
 		Use: "check", Short: "Show which browsers and drivers are here, what fits and what to install", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error { return r.agentCheck(cmd.Context()) },
@@ -226,8 +243,13 @@ func (r *root) agentCheck(ctx context.Context) error {
 	if r.json {
 		return r.writeJSON(m)
 	}
-	fmt.Fprintf(r.out, "%s, %s, %d cores, %s memory. Advice: %d slots.\n\n", m.OSVersion, m.Arch, m.Cores,
+	fmt.Fprintf(r.out, "%s, %s, %d cores, %s memory. Advice: %d slots.\n", m.OSVersion, m.Arch, m.Cores,
 		humanize.IBytes(uint64(m.MemoryMB)<<20), m.Slots)
+	if m.Isolation == fleet.Sandbox {
+		fmt.Fprintf(r.out, "Sessions: each in a sandbox of its own.\n\n")
+	} else {
+		fmt.Fprintf(r.out, "Sessions: %s, since %s.\n\n", term.Paint(verdict.Failed, "without a sandbox"), m.Exposed)
+	}
 	t := term.NewTable("browser", "version", "where", "driver", "version", "fits")
 	usable := 0
 	for _, b := range m.Browsers {

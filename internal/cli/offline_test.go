@@ -61,7 +61,7 @@ func TestForecastOfAFile(t *testing.T) {
 
 	code, out, _ = alone(t, "forecast", file, "--more", "0,1,2")
 	assert.Zero(t, code)
-	for _, want := range []string{"It would end after 16.5 s", "1 tests can run nowhere, such as t3", "1 like a1",
+	for _, want := range []string{"It would end after 16.5 s", "1 test can run nowhere, such as t3", "1 like a1",
 		"knee", "With more than 2 agents"} {
 		assert.Contains(t, out, want)
 	}

@@ -104,7 +104,7 @@ func (r *root) try(ctx context.Context, o tryOptions) error {
 	if o.ask {
 		return r.ask(ctx, s, set, o.in, o.shots)
 	}
-	out = script.Run(ctx, sc, webdrive.New(s.Session, s.gone), set, &steps{r: r, dir: o.shots})
+	out = script.Run(ctx, sc, webdrive.New(s.Session, s.lab), set, &steps{r: r, dir: o.shots})
 	if r.json {
 		err = r.writeJSON(map[string]any{"verdict": out.Verdict, "message": out.Message, "steps": out.Steps,
 			"browser": s.name, "version": s.version,

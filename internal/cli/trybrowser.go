@@ -12,7 +12,9 @@ import (
 	"parallelpane/internal/core/device"
 	"parallelpane/internal/core/remote"
 	"parallelpane/internal/core/verdict"
+	"parallelpane/internal/script/webdrive"
 	"parallelpane/internal/sessions"
+	"parallelpane/internal/sessions/door"
 	"parallelpane/internal/webdriver"
 )
 
@@ -21,7 +23,7 @@ type tried struct {
 	*webdriver.Session
 	name, version string
 	emulated      device.Outcome
-	gone          func(context.Context) error
+	lab           webdrive.Lab
 	close         func(v verdict.Verdict, message string)
 }
 
@@ -42,15 +44,38 @@ func (r *root) openHere(ctx context.Context, o tryOptions, profile device.Profil
 			fmt.Fprintln(r.err, "There is no screen here (DISPLAY is not set): the window opens on a virtual one.")
 		}
 	}
+	host.Bare = display != "" // a person's own screen is no part of a sandbox
 	s, err := host.Open(ctx, sessions.Request{Browser: b, Headed: o.headed, Device: profile, Display: display})
 	if err != nil {
 		done()
 		return nil, &exitError{verdict.ExitLab, err}
 	}
-	return &tried{s.Session, b.Name, b.Version, s.Outcome, s.Gone, func(verdict.Verdict, string) {
+	return &tried{s.Session, b.Name, b.Version, s.Outcome, s, func(verdict.Verdict, string) {
 		s.Close()
 		done()
 	}}, nil
+}
+
+// away is a session that the lab opened somewhere.
+type away struct{ *webdriver.Session }
+
+// Gone says that the session does not answer any more.
+func (a away) Gone(ctx context.Context) error {
+	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	if _, err := a.Windows(ctx); err != nil && (webdriver.SessionLost(err) || ctx.Err() != nil) {
+		return fmt.Errorf("the session stopped answering: %w", err)
+	}
+	return nil
+}
+
+// Give leaves a file where it is, which is of use when the session is on this
+// machine, without a sandbox.
+func (a away) Give(file string) (string, error) { return file, nil }
+
+// Reach tries from here.
+func (a away) Reach(ctx context.Context, address string) error {
+	return door.Try(ctx, http.DefaultTransport, address)
 }
 
 // withToken sends the client's token along.
@@ -99,15 +124,7 @@ func (r *root) openInLab(ctx context.Context, o tryOptions, test string, profile
 	if o.browser != "" {
 		name = o.browser
 	}
-	gone := func(ctx context.Context) error {
-		ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
-		defer cancel()
-		if _, err := s.Windows(ctx); err != nil && (webdriver.SessionLost(err) || ctx.Err() != nil) {
-			return fmt.Errorf("the session stopped answering: %w", err)
-		}
-		return nil
-	}
-	return &tried{s, name, version, device.Outcome{}, gone, func(v verdict.Verdict, message string) {
+	return &tried{s, name, version, device.Outcome{}, away{s}, func(v verdict.Verdict, message string) {
 		ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
 		defer cancel()
 		var err error

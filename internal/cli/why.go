@@ -196,7 +196,7 @@ func (r *root) writeForecast(f api.ForecastAnswer) {
 	fmt.Fprintf(r.out, "It would end after %s. No schedule could end before %s (%s of it); the slots are %.0f%% busy.\n",
 		seconds(f.Makespan), seconds(f.LowerBound), over, 100*f.Utilisation)
 	if n := len(f.Impossible); n > 0 {
-		fmt.Fprintf(r.out, "%d tests can run nowhere, such as %s: %s\n", n, f.Impossible[0].ID, f.Impossible[0].Why)
+		fmt.Fprintf(r.out, "%s can run nowhere, such as %s: %s\n", term.Number(n, "test"), f.Impossible[0].ID, f.Impossible[0].Why)
 	}
 	if len(f.WhatIf) == 0 {
 		return

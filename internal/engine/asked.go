@@ -98,6 +98,9 @@ func (v Vendor) Asking(o Options, settled map[string]any, bidi bool) webdriver.C
 			caps["webSocketUrl"] = true
 		}
 	}
+	if o.Door != "" { // which leads through the proxy that was asked for
+		delete(caps, "proxy")
+	}
 	if settled != nil {
 		caps[v.Key] = settled
 	} else {

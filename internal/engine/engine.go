@@ -8,15 +8,18 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
+	"net"
 	"os/exec"
 	"regexp"
+	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"parallelpane/internal/bidi"
 	"parallelpane/internal/core/device"
 	"parallelpane/internal/core/fleet"
+	"parallelpane/internal/engine/box"
 	"parallelpane/internal/engine/process"
 	"parallelpane/internal/webdriver"
 )
@@ -47,6 +50,11 @@ type Options struct {
 	Dir     string    // an empty directory for this session alone; the caller removes it
 	Display string    // value for DISPLAY when windows are wanted; "" asks for a virtual display
 	Log     io.Writer // output of driver and browser; may be nil
+	// Box is where the programs run; nil is beside the agent's own.
+	Box box.Box
+	// Door is the proxy, as the box sees it, through which the browser reaches every
+	// site; "" leaves that to the browser.
+	Door string
 	// Asked is what somebody else's session asks of the driver; nil for one of the
 	// lab's own. Launch returns a *Refused when it cannot be had.
 	Asked webdriver.Capabilities
@@ -61,9 +69,34 @@ type Instance struct {
 	BiDi     bool                   // a session can have a webSocketUrl
 	Display  *process.Display       // the virtual one it was started on, if it needed one
 	Scale    int                    // of the display: its pixels to one of a window's units; 0 means 1
+	Box      box.Box                // where its programs run
 	procs    []*process.Process
 	cleanups []func()
 	watch    func() error
+	failed   atomic.Pointer[error]
+}
+
+// NewInstance begins an instance in the options' box, which it sets if there is
+// none.
+func NewInstance(o *Options) *Instance {
+	if o.Box == nil {
+		o.Box = box.Open{Dir: o.Dir}
+	}
+	return &Instance{Box: o.Box}
+}
+
+// Dial connects to an address on the loopback of the instance's box, such as that
+// of URL or of a BiDi connection.
+func (i *Instance) Dial(ctx context.Context, network, address string) (net.Conn, error) {
+	_, port, err := net.SplitHostPort(address)
+	if err != nil {
+		return nil, err
+	}
+	n, err := strconv.Atoi(port)
+	if err != nil || i.Box == nil {
+		return (&net.Dialer{}).DialContext(ctx, network, address)
+	}
+	return i.Box.Dial(ctx, n)
 }
 
 // Watch has Gone ask for something that is no process.
@@ -77,6 +110,9 @@ func (i *Instance) Cleanup(f func()) { i.cleanups = append(i.cleanups, f) }
 
 // Gone says which of the instance's programs has ended; nil while all run.
 func (i *Instance) Gone() error {
+	if why := i.failed.Load(); why != nil {
+		return *why
+	}
 	for _, p := range i.procs {
 		if err := p.Gone(); err != nil {
 			return err
@@ -86,6 +122,15 @@ func (i *Instance) Gone() error {
 		return i.watch()
 	}
 	return nil
+}
+
+// Fail ends the programs of the instance for a reason that Gone then gives.
+func (i *Instance) Fail(why error) {
+	if i.failed.CompareAndSwap(nil, &why) {
+		for _, p := range i.procs {
+			p.Stop(0)
+		}
+	}
 }
 
 // GoneWithin is Gone, given a moment: a program that was killed answers no more
@@ -114,6 +159,9 @@ func (i *Instance) Wait(ctx context.Context, limit time.Duration) error {
 
 // Close ends every program of the instance.
 func (i *Instance) Close() {
+	if i.Box != nil && i.Box.Isolated() {
+		i.Box.Close() // and with it all of them
+	}
 	for k := len(i.procs) - 1; k >= 0; k-- {
 		i.procs[k].Stop(300 * time.Millisecond)
 	}
@@ -128,7 +176,7 @@ func (i *Instance) NeedDisplay(ctx context.Context, o *Options, width, height in
 	if o.Display != "" {
 		return nil
 	}
-	d, err := process.StartDisplay(ctx, nil, width, height)
+	d, err := process.StartDisplay(ctx, o.Box.Start, width, height)
 	if err != nil {
 		return err
 	}
@@ -145,7 +193,7 @@ func VersionOf(ctx context.Context, env []string, path string, args ...string) (
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
 	cmd := exec.CommandContext(ctx, path, args...)
-	cmd.Env = append(os.Environ(), env...)
+	cmd.Env = append(process.Inherited(), env...)
 	cmd.WaitDelay = time.Second
 	out, err := cmd.CombinedOutput()
 	if v := versionPattern.FindString(string(out)); v != "" {

@@ -202,7 +202,8 @@ func (x *yard) join(name, instance string, slots int, held ...int64) (*hand, err
 	h := &hand{x: x, name: name, instance: instance, slices: make(chan link.Slice, 100), orders: make(chan order, 100),
 		dropped: make(chan string, 100)}
 	hello := link.Hello{Name: name, Instance: instance, Held: held, Machine: fleet.Machine{OS: "linux", Slots: slots, Pool: x.pool,
-		Browsers: []fleet.Browser{{Name: "chromium", Fits: true}, {Name: "firefox", Fits: true}}}}
+		Isolation: fleet.Sandbox,
+		Browsers:  []fleet.Browser{{Name: "chromium", Fits: true}, {Name: "firefox", Fits: true}}}}
 	said := x.do("POST", "/api/v1"+link.HelloPath, x.agent, hello)
 	if said.status != 200 {
 		return nil, &link.Refused{Status: said.status, Reason: said.detail()}

@@ -39,6 +39,8 @@ type Config struct {
 	// SessionLife is the longest that a session of somebody else's runner may be
 	// open.
 	SessionLife time.Duration
+	// Exposed lets runners' sessions on agents without a sandbox, too.
+	Exposed bool
 }
 
 // Keeper minds the disk, and what is settled for projects.
@@ -88,6 +90,7 @@ type Lab struct {
 
 	config      dispatch.Config
 	sessionLife time.Duration
+	exposed     bool       // runners may use agents without a sandbox
 	routes      sync.Map   // of open sessions: id to *route
 	lookers     sync.Map   // of open sessions that are watched: id to *looker
 	links       sync.Map   // of agents: name to *link.Agent
@@ -119,7 +122,8 @@ func New(c Config) (*Lab, error) {
 		return nil, err
 	}
 	lab := &Lab{
-		store: c.Store, blobs: c.Blobs, grown: grown, keeper: c.Keeper, log: c.Log, now: c.Clock, hub: newHub(), sessionLife: c.SessionLife,
+		store: c.Store, blobs: c.Blobs, grown: grown, keeper: c.Keeper, log: c.Log, now: c.Clock, hub: newHub(),
+		sessionLife: c.SessionLife, exposed: c.Exposed,
 		config: c.Dispatch, live: map[string]*liveRun{}, growing: map[string]*liveRun{}, remotes: map[string]*remoteSession{},
 		scripts: map[string]scriptSession{},
 		leases:  map[int64]grant{}, agents: map[string]*agentConn{}, tickets: map[string]ticket{},

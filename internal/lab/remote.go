@@ -166,7 +166,11 @@ func (lab *Lab) askSession(ctx context.Context, who api.Who, body []byte) (*remo
 	if err != nil {
 		return nil, err
 	}
-	x := &remoteSession{needs: want.Needs(), values: want.Values, queue: o.Queue(), waiter: make(chan remoteAnswer, 1)}
+	needs := want.Needs()
+	if !lab.exposed {
+		needs = needs.With(fleet.Guarded)
+	}
+	x := &remoteSession{needs: needs, values: want.Values, queue: o.Queue(), waiter: make(chan remoteAnswer, 1)}
 	secrets := remote.Secrets(caps)
 	id := attempt.Session(attempt.NewID(store.NewID()), 1) // section 8.1 "New Session" wants a UUID
 	name := o.Name

@@ -167,7 +167,7 @@ func TestNoAnswerMakesAnAgentDropAResultThatIsNotOnDisk(t *testing.T) {
 func TestBothCapabilityProcessorsAgree(t *testing.T) {
 	y := openYard(t, t.TempDir())
 	y.mu.Lock()
-	a := &agentConn{name: "quay", instance: "quay", machine: fleet.Machine{OS: "linux", Slots: 2,
+	a := &agentConn{name: "quay", instance: "quay", machine: fleet.Machine{OS: "linux", Slots: 2, Isolation: fleet.Sandbox,
 		Browsers: []fleet.Browser{{Name: "firefox", Engine: "gecko", Version: "153.7.0", Fits: true}}}}
 	y.agents["quay"] = a
 	e := y.applyLocked(y.machine.Join(y.now, a.forDispatch(), nil))

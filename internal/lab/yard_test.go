@@ -119,7 +119,8 @@ func (y *yard) join(name string, held ...int64) { y.joinAs(name, name, held...) 
 func (y *yard) joinAs(name, instance string, held ...int64) {
 	y.mu.Lock()
 	_, e, err := y.arriveLocked(link.Hello{Name: name, Instance: instance, Held: held, Machine: fleet.Machine{OS: "linux", Slots: 2,
-		Browsers: []fleet.Browser{{Name: "chromium", Fits: true}, {Name: "firefox", Fits: true}}}}, nil)
+		Isolation: fleet.Sandbox,
+		Browsers:  []fleet.Browser{{Name: "chromium", Fits: true}, {Name: "firefox", Fits: true}}}}, nil)
 	y.mu.Unlock()
 	require.NoError(y.t, err)
 	require.NoError(y.t, y.carryOut(e))

@@ -35,8 +35,10 @@ type Config struct {
 	// SessionLife is the longest that a session of somebody else's runner may be
 	// open; 0 means 2 h.
 	SessionLife time.Duration
-	KeepTotal   int64  // bytes that all recordings may have together; 0 means no bound
-	MinFree     uint64 // bytes that must be free on the disk for recordings to be taken; 0 means 500 MB
+	// Exposed lets runners' sessions on agents without a sandbox, too.
+	Exposed   bool
+	KeepTotal int64  // bytes that all recordings may have together; 0 means no bound
+	MinFree   uint64 // bytes that must be free on the disk for recordings to be taken; 0 means 500 MB
 }
 
 // Service is an open service.
@@ -99,7 +101,7 @@ func compose(c Config, st *store.Store) (*Service, error) {
 			MinFree: cmp.Or(c.MinFree, 500<<20)}),
 	}
 	if s.Lab, err = lab.New(lab.Config{Store: st, Blobs: bl, Keeper: s.Keeper, Log: c.Log, Clock: c.Clock, Dispatch: c.Dispatch,
-		SessionLife: cmp.Or(c.SessionLife, 2*time.Hour)}); err != nil {
+		SessionLife: cmp.Or(c.SessionLife, 2*time.Hour), Exposed: c.Exposed}); err != nil {
 		return nil, err
 	}
 	s.Desk = order.New(order.Config{Store: st, Blobs: bl, Lab: s.Lab, Settings: s.Keeper, Seal: seal, Log: c.Log, Clock: c.Clock})

@@ -27,13 +27,14 @@ func TestAnswersAreTheDriversOwn(t *testing.T) {
 			assert.Nil(t, s.BiDi, "nothing asks for a connection of the lab's own")
 			assert.Subset(t, s.Given()["timeouts"], map[string]any{"pageLoad": 20_000.0, "script": 12_345.0})
 			assert.Equal(t, map[string]any(s.Capabilities), map[string]any(s.Given()))
-			directly := func(method, path, body string) (int, string, string) {
+			directly := &http.Client{Transport: &http.Transport{DialContext: s.inst.Dial}}
+			ask := func(method, path, body string) (int, string, string) {
 				req, err := http.NewRequestWithContext(t.Context(), method, s.inst.URL+"/session/"+s.ID+path, strings.NewReader(body))
 				require.NoError(t, err)
 				if body != "" {
 					req.Header.Set("Content-Type", "application/json; charset=utf-8")
 				}
-				resp, err := http.DefaultClient.Do(req)
+				resp, err := directly.Do(req)
 				require.NoError(t, err)
 				defer resp.Body.Close()
 				raw, err := io.ReadAll(resp.Body)
@@ -53,7 +54,7 @@ func TestAnswersAreTheDriversOwn(t *testing.T) {
 				{"POST", "/frame", `{"id":99}`},
 				{"GET", "/element/a%2Fb/attribute/x%20y", ""},
 			} {
-				status, media, body := directly(c[0], c[1], c[2])
+				status, media, body := ask(c[0], c[1], c[2])
 				a, err := s.Forward(t.Context(), c[0], c[1], []byte(c[2]))
 				require.NoError(t, err, "%v", c)
 				assert.Equal(t, status, a.Status, "%v: %s", c, a.Body)

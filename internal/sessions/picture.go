@@ -160,8 +160,18 @@ func (s *Session) captured(ctx context.Context) ([]byte, error) {
 	return base64.StdEncoding.DecodeString(got.Data)
 }
 
-// paintLimit is how long a page is waited for to be painted.
-const paintLimit = 2 * time.Second
+// paintLimit is how long a page is waited for to be painted, frames how long two
+// frames take at least. It is not asked more often: WebKit's driver never answers
+// again when a dialog opens in the moment that a script begins.
+const (
+	paintLimit = 2 * time.Second
+	frames     = 34 * time.Millisecond
+)
+
+// patience is how long a driver may take to answer a script of the lab's, which
+// does not wait for anything: longer than a script may take that has the usual time
+// limit (section 9 "Timeouts", 30 s), after which the standard wants an answer.
+const patience = 35 * time.Second
 
 // Two scripts with which a page says that what it shows now has been painted: the
 // second frame is asked for only when the first is on the display. They end at
@@ -181,14 +191,14 @@ func (s *Session) painted(ctx context.Context) (shown bool) {
 		return true // a page that cannot be asked is not waited for
 	}
 	for began := time.Now(); shown && time.Since(began) < paintLimit; {
-		var done bool
-		if err := s.Execute(ctx, hadFrames, &done); err != nil || done {
-			return true
-		}
 		select {
 		case <-ctx.Done():
 			return true
-		case <-time.After(10 * time.Millisecond):
+		case <-time.After(frames):
+		}
+		var done bool
+		if err := s.Execute(ctx, hadFrames, &done); err != nil || done {
+			return true
 		}
 	}
 	return shown
@@ -200,7 +210,12 @@ func (r *Recording) onDisplay(ctx context.Context, x *exchange) {
 	if r.video == nil || r.s.inst.Display == nil || !x.changes() {
 		return
 	}
-	ctx = Quiet(context.WithoutCancel(ctx))       // not every driver survives a request that is taken back
+	ctx = Quiet(context.WithoutCancel(ctx)) // not every driver survives a request that is taken back
+	stuck := time.AfterFunc(r.s.patience, func() {
+		r.s.inst.Fail(fmt.Errorf("%s does not answer any more: a dialog opened just as the page was asked whether it is painted",
+			filepath.Base(r.s.Browser.Driver)))
+	})
+	defer stuck.Stop()
 	if _, err := r.s.AlertText(ctx); err != nil { // a dialog that is open would be closed by the next command
 		r.s.painted(ctx)
 	}

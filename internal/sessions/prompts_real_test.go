@@ -131,7 +131,7 @@ e.returnValue = "1"; });</script>`, r.URL.Path[1:])
 				for _, k := range record.Kinds {
 					all[k] = record.Always
 				}
-				s := somebodyElses(t, f, Request{Asked: caps, Watch: true, Pictures: true, Film: true, Proxy: true})
+				s := somebodyElses(t, f, Request{Asked: caps, Watch: true, Pictures: true, Film: true})
 				rec, err := s.Record(t.Context(), all, nil, filepath.Join(t.TempDir(), "rec"), time.Now())
 				require.NoError(t, err)
 				got := story(t, s, site.URL)

@@ -142,14 +142,14 @@ func (r *Recording) listen() {
 		if console {
 			r.lack(record.Console, "the engine has no BiDi connection")
 		}
-		switch p := r.s.proxy; {
-		case network && p != nil:
+		switch door := r.s.door; {
+		case network && door != nil:
 			r.network = recording.NewNetwork(r.began, r.s.Browser.Name, r.s.Browser.Version)
-			p.to.Store(r.network)
-			r.off = append(r.off, func() { p.to.Store(nil) })
-			r.lack("network of https", "a proxy sees only that there was a connection")
+			door.Record(r.network)
+			r.off = append(r.off, func() { door.Record(nil) })
+			r.lack("network of https", "the session's door sees only that there was a connection")
 		case network:
-			r.lack(record.Network, "the engine has no BiDi connection; asked for with network=always, a proxy sees what it can")
+			r.lack(record.Network, "the engine has no BiDi connection")
 		}
 		return
 	}

@@ -76,7 +76,7 @@ func TestRealSessionsAreRecorded(t *testing.T) {
 	site := desk(t)
 	for _, f := range []engine.Family{chromium.Family{}, gecko.Family{}, webkit.Family{}} {
 		t.Run(f.Name(), func(t *testing.T) {
-			s := somebodyElses(t, f, Request{Asked: webdriver.Capabilities{}, Watch: true, Pictures: true, Proxy: true})
+			s := somebodyElses(t, f, Request{Asked: webdriver.Capabilities{}, Watch: true, Pictures: true})
 			given := s.Given()
 			assert.NotContains(t, given, "webSocketUrl", "what the lab asks for itself is not the client's")
 			assert.Equal(t, "dismiss and notify", given["unhandledPromptBehavior"])

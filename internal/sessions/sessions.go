@@ -20,15 +20,24 @@ import (
 	"parallelpane/internal/core/device"
 	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/engine"
+	"parallelpane/internal/engine/box"
 	"parallelpane/internal/engine/process"
+	"parallelpane/internal/sessions/door"
 	"parallelpane/internal/webdriver"
 )
 
 // Host opens sessions on the engines of this machine.
 type Host struct {
+	// Bare runs the programs of sessions beside the agent's own even where there are
+	// sandboxes.
+	Bare bool
+	// Rules say where the doors of sessions lead.
+	Rules door.Rules
+
 	families map[string]engine.Family
 	dir      string
 	log      *slog.Logger
+	trial    func() error // whether a sandbox can be made here, tried once
 }
 
 // NewHost returns a host that keeps the sessions' files below dir. What an
@@ -48,6 +57,7 @@ func NewHost(dir string, log *slog.Logger, families ...engine.Family) (*Host, er
 		return nil, fmt.Errorf("session directory: %w", err)
 	}
 	h := &Host{families: map[string]engine.Family{}, dir: dir, log: log}
+	h.trial = sync.OnceValue(h.try)
 	for _, f := range families {
 		h.families[f.Name()] = f
 	}
@@ -112,7 +122,6 @@ type Request struct {
 	// Pictures says, of somebody else's session, that pictures will be taken often,
 	// Film that it is to be filmed.
 	Pictures, Film bool
-	Proxy          bool // where the engine says nothing of its network, send it through a proxy that does
 }
 
 // Session is an open session and everything that serves it.
@@ -129,7 +138,11 @@ type Session struct {
 	tap     *tap
 	prompts *prompts
 	left    sync.WaitGroup // pictures that were given up and end by themselves
-	proxy   *proxy         // nil unless the network is recorded by one
+	asked   webdriver.Capabilities
+	// patience is how long the driver may take to answer a script of the lab's.
+	patience time.Duration
+	box      box.Box
+	door     *door.Door // nil for a stand-in, which needs none
 }
 
 // StartError means that no session could be opened: the lab's fault, never the
@@ -169,7 +182,7 @@ func (h *Host) open(ctx context.Context, r Request) (_ *Session, err error) {
 	}
 	ctx, cancel := context.WithTimeout(ctx, startLimit)
 	defer cancel()
-	s := &Session{Browser: r.Browser, Headed: r.Headed}
+	s := &Session{Browser: r.Browser, Headed: r.Headed, asked: r.Asked, patience: patience}
 	defer func() {
 		if err != nil {
 			s.discard()
@@ -178,16 +191,16 @@ func (h *Host) open(ctx context.Context, r Request) (_ *Session, err error) {
 	if err = s.settle(h.dir); err != nil {
 		return nil, err
 	}
-	if s.inst, err = family.Launch(ctx, engine.Options{
-		Browser: r.Browser, Headed: r.Headed, Device: r.Device, Dir: s.dir, Display: r.Display, Log: s.log, Asked: r.Asked,
-	}); err != nil {
+	o := engine.Options{Browser: r.Browser, Headed: r.Headed, Device: r.Device, Dir: s.home(), Display: r.Display, Log: s.log, Asked: r.Asked}
+	if r.Browser.Engine != "standin" { // which runs no programs
+		if err = h.enclose(ctx, s, &o); err != nil {
+			return nil, err
+		}
+	}
+	if s.inst, err = family.Launch(ctx, o); err != nil {
 		return nil, err
 	}
-	caps, err := s.capabilities(r)
-	if err != nil {
-		return nil, err
-	}
-	if err = s.begin(ctx, caps); err != nil {
+	if err = s.begin(ctx, s.capabilities(r)); err != nil {
 		return nil, err
 	}
 	if r.untouched() && !s.watched(r) {
@@ -215,21 +228,25 @@ func (s *Session) pictured(r Request) bool {
 	return r.Pictures || (r.Film && s.inst.Display == nil)
 }
 
-// settle gives the session a directory and a log.
+// settle gives the session a directory, with its programs' own in it, and a log.
 func (s *Session) settle(dir string) (err error) {
 	if s.dir, err = os.MkdirTemp(dir, s.Browser.Name+"-"); err != nil {
 		return err
 	}
+	if err = os.Mkdir(s.home(), 0o700); err != nil {
+		return err
+	}
+	s.box = box.Open{Dir: s.home()}
 	s.log, err = os.Create(filepath.Join(s.dir, "driver.log"))
 	return err
 }
 
 // capabilities are those to ask the driver for: what the client asked for and what
 // the lab needs for itself.
-func (s *Session) capabilities(r Request) (webdriver.Capabilities, error) {
+func (s *Session) capabilities(r Request) webdriver.Capabilities {
 	caps := maps.Clone(s.inst.Caps)
 	if s.inst.Emulated {
-		return caps, nil
+		return caps
 	}
 	if r.Asked != nil && caps["webSocketUrl"] != true {
 		connect := s.inst.BiDi && (s.watched(r) || !r.Bare)
@@ -240,19 +257,12 @@ func (s *Session) capabilities(r Request) (webdriver.Capabilities, error) {
 			caps["webSocketUrl"] = true
 		}
 	}
-	if _, own := caps["proxy"]; r.Proxy && !own && !s.inst.BiDi {
-		var err error
-		if s.proxy, err = startProxy(); err != nil {
-			return nil, err
-		}
-		caps["proxy"] = map[string]any{"proxyType": "manual", "httpProxy": s.proxy.address(), "sslProxy": s.proxy.address()}
-	}
-	return caps, nil
+	return caps
 }
 
 // begin opens the session on its driver.
 func (s *Session) begin(ctx context.Context, caps webdriver.Capabilities) (err error) {
-	s.tap = newTap(s.inst.URL)
+	s.tap = newTap(s.inst)
 	s.Client = webdriver.NewClient(s.inst.URL, &http.Client{Transport: s.tap})
 	if s.Session, err = s.Client.New(ctx, caps); err != nil && webdriver.SessionLost(err) {
 		return s.lost(err)
@@ -263,7 +273,7 @@ func (s *Session) begin(ctx context.Context, caps webdriver.Capabilities) (err e
 // connect opens the lab's own BiDi connection, where there is one to be had.
 func (s *Session) connect(ctx context.Context) (err error) {
 	if address := s.WebSocketURL(); address != "" {
-		s.BiDi, err = bidi.Dial(ctx, address)
+		s.BiDi, err = bidi.Dial(ctx, address, s.inst.Dial)
 	}
 	return err
 }
@@ -381,8 +391,11 @@ func (s *Session) discard() {
 	if s.tap != nil {
 		s.tap.close()
 	}
-	if s.proxy != nil {
-		s.proxy.close()
+	if s.box != nil {
+		s.box.Close()
+	}
+	if s.door != nil {
+		s.door.Close()
 	}
 	if s.log != nil {
 		process.Sweep(s.dir)

@@ -56,7 +56,7 @@ func (f *family) Launch(_ context.Context, o engine.Options) (*engine.Instance, 
 	mux.HandleFunc("DELETE /session/s", func(w http.ResponseWriter, _ *http.Request) { f.ended = true; fmt.Fprint(w, `{"value":null}`) })
 	srv := httptest.NewServer(mux)
 	inst := &engine.Instance{URL: srv.URL}
-	p, err := process.Start(o.Log, []string{process.SessionEnv(o.Dir)}, "sleep", "1000")
+	p, err := process.Start(process.Command{Log: o.Log, Env: []string{process.SessionEnv(o.Dir)}, Path: "sleep", Args: []string{"1000"}})
 	if err != nil {
 		return nil, err
 	}

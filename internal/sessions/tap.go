@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"io"
+	"net"
 	"net/http"
 	"strings"
 	"sync"
@@ -14,6 +15,7 @@ import (
 
 	"github.com/valyala/fasthttp"
 
+	"parallelpane/internal/engine"
 	"parallelpane/internal/webdriver"
 )
 
@@ -36,9 +38,11 @@ type tap struct {
 	free     chan struct{}
 }
 
-func newTap(address string) *tap {
-	return &tap{turn: make(chan struct{}, 1), next: &http.Transport{MaxIdleConnsPerHost: 8, DisableCompression: true}, last: time.Now(),
-		driver: &fasthttp.HostClient{Addr: strings.TrimPrefix(address, "http://"), NoDefaultUserAgentHeader: true,
+func newTap(inst *engine.Instance) *tap {
+	return &tap{turn: make(chan struct{}, 1), last: time.Now(),
+		next: &http.Transport{MaxIdleConnsPerHost: 8, DisableCompression: true, DialContext: inst.Dial},
+		driver: &fasthttp.HostClient{Addr: strings.TrimPrefix(inst.URL, "http://"), NoDefaultUserAgentHeader: true,
+			Dial:                   func(address string) (net.Conn, error) { return inst.Dial(context.Background(), "tcp", address) },
 			DisablePathNormalizing: true, MaxConns: 64, MaxIdleConnDuration: time.Minute,
 			RetryIfErr: func(*fasthttp.Request, int, error) (bool, bool) { return false, false }}}
 }
@@ -441,8 +445,12 @@ func (s *Session) Given() webdriver.Capabilities {
 	for name, v := range s.Capabilities {
 		out[name] = v
 	}
-	if s.proxy != nil {
-		out["proxy"] = map[string]any{}
+	if s.door != nil { // through which the one that was asked for leads
+		if asked := s.asked["proxy"]; asked != nil {
+			out["proxy"] = asked
+		} else if _, told := out["proxy"]; told {
+			out["proxy"] = map[string]any{}
+		}
 	}
 	if p := s.prompts; p != nil {
 		delete(out, "webSocketUrl")

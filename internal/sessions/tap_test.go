@@ -88,7 +88,7 @@ func (d *driver) commands() []string {
 
 // session is one on the driver, without a browser.
 func (d *driver) session(t testing.TB) *Session {
-	s := &Session{inst: &engine.Instance{URL: d.URL}, tap: newTap(d.URL)}
+	s := &Session{inst: &engine.Instance{URL: d.URL}, tap: newTap(&engine.Instance{URL: d.URL})}
 	s.Client = webdriver.NewClient(d.URL, &http.Client{Transport: s.tap})
 	d.set(func() { d.says["/session"] = `{"value":{"sessionId":"s","capabilities":{}}}` })
 	var err error

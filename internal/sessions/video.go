@@ -80,7 +80,11 @@ func startVideo(r *Recording) (*video, error) {
 
 func (v *video) start(r *Recording, files []*os.File, input ...string) (err error) {
 	args := append([]string{"-hide_banner", "-loglevel", "error", "-nostdin", "-y"}, input...)
-	v.p, err = process.StartWith(nil, []string{process.SessionEnv(r.s.dir)}, files, v.ffmpeg, append(append(args, encoding...), v.path)...)
+	to, err := r.s.box.Lend(v.path)
+	if err != nil {
+		return err
+	}
+	v.p, err = r.s.box.Start(process.Command{Files: files, Path: v.ffmpeg, Args: append(append(args, encoding...), to)})
 	if err == nil {
 		v.p.Hasten() // a film that lags shows what was
 	}

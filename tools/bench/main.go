@@ -306,7 +306,7 @@ func stepOverhead(ctx context.Context, _ string) ([]row, error) {
 		for _, sc := range scripts {
 			_ = s.DeleteCookies(ctx)
 			w := &timing{driver: &driver, last: driver, step: time.Now()}
-			script.Run(ctx, sc, webdrive.New(s.Session, s.Gone), script.Setting{Base: site.URL, Root: string(root),
+			script.Run(ctx, sc, webdrive.New(s.Session, s), script.Setting{Base: site.URL, Root: string(root),
 				Scope: script.Scope{Browser: "chromium", OS: runtime.GOOS, Device: script.DeviceOf(profile), Vars: env.Vars}}, w)
 			all = append(all, w.outer...)
 		}

@@ -324,7 +324,7 @@ func loaded(ctx context.Context, s *webdriver.Session) error {
 // terminal runs a command in a terminal window on a virtual display and takes
 // its picture once the command has ended.
 func terminal(ctx context.Context, file, command string) error {
-	d, err := process.StartDisplay(ctx, nil, 1280, 800)
+	d, err := process.StartDisplay(ctx, process.Start, 1280, 800)
 	if err != nil {
 		return err
 	}
@@ -333,9 +333,10 @@ func terminal(ctx context.Context, file, command string) error {
 	defer os.Remove(done)
 	shown := strings.ReplaceAll(command, filepath.Dir(strings.Fields(command)[0])+"/", "")
 	script := fmt.Sprintf("printf '$ %s\\n'; %s; touch %s; sleep 60", shown, command, done)
-	x, err := process.Start(nil, []string{"DISPLAY=" + d.Name, "COLORTERM=truecolor", "CLICOLOR_FORCE=1"}, "xterm", "-tn",
-		"xterm-256color", "-geometry", "178x60+0+0", "-fa", "DejaVu Sans Mono", "-fs", "9",
-		"-bg", "#0d171c", "-fg", "#e6eef0", "-bw", "0", "-T", "pane", "-e", "bash", "-c", script)
+	x, err := process.Start(process.Command{Path: "xterm",
+		Env: append(os.Environ(), "DISPLAY="+d.Name, "COLORTERM=truecolor", "CLICOLOR_FORCE=1"),
+		Args: []string{"-tn", "xterm-256color", "-geometry", "178x60+0+0", "-fa", "DejaVu Sans Mono", "-fs", "9",
+			"-bg", "#0d171c", "-fg", "#e6eef0", "-bw", "0", "-T", "pane", "-e", "bash", "-c", script}})
 	if err != nil {
 		return fmt.Errorf("%w (Debian package xterm)", err)
 	}

@@ -44,6 +44,8 @@ type Machine struct {
 	Pool      string            `json:"pool"`       // shared, or the project that owns the agent
 	Headed    bool              `json:"headed"`     // can open windows, on a real or virtual display
 	StandIn   bool              `json:"stand_in"`   // a simulated agent, labelled as one everywhere
+	Isolation string            `json:"isolation"`  // Sandbox or None; "" means None
+	Exposed   string            `json:"exposed"`    // why there is no sandbox
 	Version   string            `json:"version"`    // of the agent program
 	Slots     int               `json:"slots"`      // places for sessions
 	StartedAt string            `json:"started_at"` // RFC 3339
@@ -67,13 +69,13 @@ func (b Browser) Serves(values map[string]string) bool {
 
 // Own are the facts that agents have by themselves; labels may not use their
 // names.
-var Own = []string{"agent", "arch", "browser", "cores", "engine", "memory_mb", "mode", "os", "os_version", "pool", "version"}
+var Own = []string{"agent", "arch", "browser", "cores", "engine", "isolation", "memory_mb", "mode", "os", "os_version", "pool", "version"}
 
 // Facts flattens the machine of an agent for matching. Only browsers that fit
 // their driver count, since no other can be opened.
 func (m Machine) Facts(agent string) Facts {
 	f := Facts{"agent": {agent}, "os": {m.OS}, "arch": {m.Arch}, "mode": {"headless"}, "pool": {cmp.Or(m.Pool, Shared)},
-		"cores": {strconv.Itoa(m.Cores)}, "memory_mb": {strconv.Itoa(m.MemoryMB)}, "os_version": {m.OSVersion}}
+		"cores": {strconv.Itoa(m.Cores)}, "memory_mb": {strconv.Itoa(m.MemoryMB)}, "os_version": {m.OSVersion}, "isolation": {m.isolation()}}
 	if m.Headed {
 		f["mode"] = append(f["mode"], "headed")
 	}
@@ -95,6 +97,23 @@ func (m Machine) Facts(agent string) Facts {
 	}
 	return f
 }
+
+// What stands between the sessions of an agent and its machine.
+const (
+	Sandbox = "sandbox"  // each session sees nothing of the machine
+	None    = "none"     // sessions run beside the agent, as its user
+	NotReal = "stand-in" // nothing runs that could see anything
+)
+
+func (m Machine) isolation() string {
+	if m.StandIn {
+		return NotReal
+	}
+	return cmp.Or(m.Isolation, None)
+}
+
+// Guarded are the needs of work that strangers bring along.
+var Guarded = Needs{"isolation": {Sandbox, NotReal}}
 
 // Lack is one need that an agent does not meet.
 type Lack struct {

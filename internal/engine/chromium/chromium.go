@@ -77,12 +77,14 @@ var ownSwitches = []string{"renderer-cmd-prefix", "utility-cmd-prefix", "ppapi-p
 	"remote-debugging-port", "remote-debugging-address", "remote-debugging-pipe", "remote-debugging-socket-name", "load-extension",
 	"log-file", "log-net-log", "net-log", "trace-startup-file", "trace-startup-owner",
 	"crash-dumps-dir", "disk-cache-dir", "ssl-key-log-file", "register-pepper-plugins", "enable-pepper-testing", "install-chrome-app",
+	"proxy-server", "no-proxy-server", "proxy-auto-detect", "proxy-pac-url", "proxy-bypass-list",
 	"app", "screenshot", "print-to-pdf", "dump-dom"}
 
 // Launch starts a driver for one session; the driver starts the browser when
 // the session is asked for.
 func (Family) Launch(ctx context.Context, o engine.Options) (*engine.Instance, error) {
-	inst := &engine.Instance{BiDi: true}
+	inst := engine.NewInstance(&o)
+	inst.BiDi = true
 	options, err := vendor.Of(o.Asked)
 	if err != nil {
 		return nil, err
@@ -96,9 +98,12 @@ func (Family) Launch(ctx context.Context, o engine.Options) (*engine.Instance, e
 	args := slices.Concat([]string{fmt.Sprintf("--window-size=%d,%d", o.Device.Size.Width, o.Device.Size.Height)}, asked, []string{
 		"--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
 		"--disable-component-update", "--disable-sync",
-		"--user-data-dir=" + filepath.Join(o.Dir, "profile"),
+		"--user-data-dir=" + o.Box.Inside(filepath.Join(o.Dir, "profile")),
 	})
-	env := []string{process.SessionEnv(o.Dir)}
+	if o.Door != "" { // for the machine's loopback as well
+		args = append(args, "--proxy-server=http://"+o.Door, "--proxy-bypass-list=<-loopback>")
+	}
+	var env []string
 	if o.Headed {
 		if runtime.GOOS == "linux" {
 			if err := inst.NeedDisplay(ctx, &o, max(1920, o.Device.Size.Width), max(1200, o.Device.Size.Height+200)); err != nil {
@@ -109,7 +114,7 @@ func (Family) Launch(ctx context.Context, o engine.Options) (*engine.Instance, e
 	} else {
 		args = append(args, "--headless=new")
 	}
-	if os.Geteuid() == 0 { // the sandbox refuses to run as root
+	if os.Geteuid() == 0 && !o.Box.Isolated() { // the browser's own sandbox refuses to run as root
 		args = append(args, "--no-sandbox")
 	}
 	port, p, err := startDriver(ctx, o, env)
@@ -129,7 +134,7 @@ func (Family) Launch(ctx context.Context, o engine.Options) (*engine.Instance, e
 func startDriver(ctx context.Context, o engine.Options, env []string) (string, *process.Process, error) {
 	var last error
 	for range 3 {
-		p, err := process.Start(o.Log, env, o.Browser.Driver, "--port=0")
+		p, err := o.Box.Start(process.Command{Log: o.Log, Env: env, Path: o.Browser.Driver, Args: []string{"--port=0"}})
 		if err != nil {
 			return "", nil, err
 		}

@@ -27,6 +27,9 @@ import (
 type Kit struct {
 	Script bool // runs page script
 	BiDi   bool // offers webSocketUrl
+	// Give makes a file known to the browser and says where it finds it; nil when it
+	// sees the files of the test.
+	Give func(t *testing.T, s *webdriver.Session, file string) string
 }
 
 const first = `<!doctype html><html lang="en"><head><title>Quay one</title></head><body>
@@ -171,6 +174,9 @@ func Run(t *testing.T, f engine.Family, k Kit) {
 		require.NoError(t, s.Click(ctx, find(t, "option[value=b]")))
 		file := filepath.Join(t.TempDir(), "insurance.txt")
 		require.NoError(t, os.WriteFile(file, []byte("insured"), 0o600))
+		if k.Give != nil {
+			file = k.Give(t, s, file)
+		}
 		require.NoError(t, s.SendKeys(ctx, find(t, "#paper"), file))
 		name, err := s.Attribute(ctx, boat, "name")
 		require.NoError(t, err)

@@ -85,7 +85,7 @@ var prefs = map[string]any{
 // writePrefs writes the preferences of a profile, the last of one name counting:
 // the lab's own, those of a profile that was brought along, those asked for, and
 // the port.
-func writePrefs(dir string, asked map[string]any) error {
+func writePrefs(dir string, asked map[string]any, door string) error {
 	theirs, err := theirPrefs(dir)
 	if err != nil {
 		return err
@@ -104,7 +104,33 @@ func writePrefs(dir string, asked map[string]any) error {
 	}
 	write(asked)
 	write(map[string]any{"marionette.port": 0})
+	leads, err := through(door)
+	if err != nil {
+		return err
+	}
+	write(leads)
 	return os.WriteFile(filepath.Join(dir, "user.js"), []byte(b.String()), 0o600)
+}
+
+// through are the preferences that lead every request through a proxy at
+// host:port, those to loopback as well.
+func through(door string) (map[string]any, error) {
+	if door == "" {
+		return nil, nil
+	}
+	host, text, err := net.SplitHostPort(door)
+	if err != nil {
+		return nil, err
+	}
+	port, err := strconv.Atoi(text)
+	if err != nil {
+		return nil, err
+	}
+	return map[string]any{
+		"network.proxy.type": 1, "network.proxy.http": host, "network.proxy.http_port": port, "network.proxy.ssl": host,
+		"network.proxy.ssl_port": port, "network.proxy.socks": "", "network.proxy.no_proxies_on": "",
+		"network.proxy.allow_hijacking_localhost": true, "network.proxy.failover_direct": false,
+	}, nil
 }
 
 // warm are the files of a profile that hold nothing of a session: the compiled
@@ -122,7 +148,7 @@ func (f Family) Prepare(ctx context.Context, o engine.Options) error {
 	if _, err := os.Stat(to); f.Cache == "" || err == nil {
 		return nil
 	}
-	inst := &engine.Instance{}
+	inst := engine.NewInstance(&o)
 	defer inst.Close()
 	m, err := Family{}.start(ctx, inst, o)
 	if err != nil {
@@ -251,12 +277,12 @@ func (f Family) start(ctx context.Context, inst *engine.Instance, o engine.Optio
 			}
 		}
 	}
-	if err := writePrefs(profile, asked.prefs); err != nil {
+	if err := writePrefs(profile, asked.prefs, o.Door); err != nil {
 		return nil, fmt.Errorf("launch firefox: %w", err)
 	}
-	args := []string{"--marionette", "--remote-debugging-port", "0", "--profile", profile, "--no-remote", "--new-instance",
+	args := []string{"--marionette", "--remote-debugging-port", "0", "--profile", o.Box.Inside(profile), "--no-remote", "--new-instance",
 		"--width", strconv.Itoa(o.Device.Size.Width), "--height", strconv.Itoa(o.Device.Size.Height + 85)}
-	env := []string{"MOZ_CRASHREPORTER_DISABLE=1", "MOZ_DISABLE_AUTO_SAFE_MODE=1", process.SessionEnv(o.Dir)}
+	env := []string{"MOZ_CRASHREPORTER_DISABLE=1", "MOZ_DISABLE_AUTO_SAFE_MODE=1"}
 	if o.Headed {
 		if runtime.GOOS == "linux" {
 			if err := inst.NeedDisplay(ctx, &o, max(1920, o.Device.Size.Width), max(1200, o.Device.Size.Height+200)); err != nil {
@@ -268,26 +294,26 @@ func (f Family) start(ctx context.Context, inst *engine.Instance, o engine.Optio
 		args = append(args, "--headless")
 	}
 	args = append(args, asked.args...)
-	p, err := process.Start(o.Log, env, o.Browser.Path, args...)
+	p, err := o.Box.Start(process.Command{Log: o.Log, Env: env, Path: o.Browser.Path, Args: args})
 	if err != nil {
 		return nil, err
 	}
 	inst.Own(p)
 	ready, cancel := context.WithTimeout(ctx, 60*time.Second)
 	defer cancel()
-	return connect(ready, p, filepath.Join(profile, "MarionetteActivePort"))
+	return connect(ready, inst, p, filepath.Join(profile, "MarionetteActivePort"))
 }
 
 // Launch starts the browser and a remote end in this process that serves one
 // session on it.
 func (f Family) Launch(ctx context.Context, o engine.Options) (*engine.Instance, error) {
-	inst := &engine.Instance{}
+	inst := engine.NewInstance(&o)
 	m, err := f.start(ctx, inst, o)
 	if err != nil {
 		inst.Close()
 		return nil, err
 	}
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+	l, err := o.Box.Listen()
 	if err != nil {
 		m.Close()
 		inst.Close()
@@ -311,10 +337,10 @@ func (f Family) Launch(ctx context.Context, o engine.Options) (*engine.Instance,
 }
 
 // connect waits for the port file, which the browser writes once it listens.
-func connect(ctx context.Context, p *process.Process, file string) (*marionette, error) {
+func connect(ctx context.Context, inst *engine.Instance, p *process.Process, file string) (*marionette, error) {
 	for {
 		if raw, err := os.ReadFile(file); err == nil && len(raw) > 0 {
-			return dialMarionette(ctx, "127.0.0.1:"+strings.TrimSpace(string(raw)))
+			return dialMarionette(ctx, inst.Dial, "127.0.0.1:"+strings.TrimSpace(string(raw)))
 		}
 		select {
 		case <-p.Done():

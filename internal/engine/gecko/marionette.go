@@ -36,8 +36,9 @@ type answer struct {
 
 const maxMarionetteMessage = 256 << 20
 
-func dialMarionette(ctx context.Context, address string) (*marionette, error) {
-	conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", address)
+func dialMarionette(ctx context.Context, dial func(ctx context.Context, network, address string) (net.Conn, error),
+	address string) (*marionette, error) {
+	conn, err := dial(ctx, "tcp", address)
 	if err != nil {
 		return nil, fmt.Errorf("connect firefox: %w", err)
 	}

@@ -109,7 +109,7 @@ func TestTheLastPreferenceCounts(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "user.js"), []byte("// theirs\nuser_pref(\"a\", 1);\n user_pref(\"b\", "+
 		"\"x\");\r\nuser_pref(\"marionette.port\", 9);\nnonsense(\n/* swallows\n"), 0o600))
-	require.NoError(t, writePrefs(dir, map[string]any{"b": "y", "c": true}))
+	require.NoError(t, writePrefs(dir, map[string]any{"b": "y", "c": true}, ""))
 	raw, err := os.ReadFile(filepath.Join(dir, "user.js"))
 	require.NoError(t, err)
 	_, after, found := strings.Cut(string(raw), `user_pref("a", 1);`)

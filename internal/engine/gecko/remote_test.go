@@ -55,7 +55,7 @@ func newBrowser(t *testing.T) (*browser, *httptest.Server) {
 			_, _ = fmt.Fprintf(c, "%d:%s", len(reply), reply)
 		}
 	}()
-	m, err := dialMarionette(t.Context(), l.Addr().String())
+	m, err := dialMarionette(t.Context(), (&net.Dialer{}).DialContext, l.Addr().String())
 	require.NoError(t, err)
 	t.Cleanup(m.Close)
 	s := httptest.NewServer(newRemoteEnd(m, "153.7.0"))

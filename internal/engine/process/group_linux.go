@@ -20,7 +20,8 @@ func kill(p *os.Process)      { _ = syscall.Kill(-p.Pid, syscall.SIGKILL) }
 // hurry is by how much a program that films is put before others, in steps of nice.
 const hurry = -10
 
-func hasten(p *os.Process) { _ = syscall.Setpriority(syscall.PRIO_PGRP, p.Pid, hurry) }
+// HastenGroup puts a group of processes before others, where the system lets us.
+func HastenGroup(pid int) { _ = syscall.Setpriority(syscall.PRIO_PGRP, pid, hurry) }
 
 // Sweep kills every process whose environment says PANE_SESSION_DIR=dir or a
 // path below it: the children that a program killed by force left behind. It

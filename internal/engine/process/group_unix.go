@@ -12,7 +12,8 @@ func ownGroup(cmd *exec.Cmd)  { cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: 
 func terminate(p *os.Process) { _ = syscall.Kill(-p.Pid, syscall.SIGTERM) }
 func kill(p *os.Process)      { _ = syscall.Kill(-p.Pid, syscall.SIGKILL) }
 
-func hasten(*os.Process) {}
+// HastenGroup does nothing here.
+func HastenGroup(int) {}
 
 // Sweep does nothing here: without /proc there is no safe way to tell our own
 // leftovers from somebody else's processes.

@@ -19,7 +19,8 @@ func kill(p *os.Process) {
 	_ = p.Kill()
 }
 
-func hasten(*os.Process) {}
+// HastenGroup does nothing here.
+func HastenGroup(int) {}
 
 // Sweep does nothing here; taskkill /T has ended whole trees already.
 func Sweep(string) int { return 0 }

@@ -28,52 +28,73 @@ func SessionEnv(dir string) string { return sessionDirKey + "=" + dir }
 // Process is a running program and its group.
 type Process struct {
 	Name string
-	cmd  *exec.Cmd
+	run  Running
 	done chan struct{}
 	err  error
-	tail *tail
+	out  *Output
 }
 
-// Start runs a program with extra environment entries ("KEY=value"). Its output
-// goes to log, which may be nil.
-func Start(log io.Writer, env []string, name string, args ...string) (*Process, error) {
-	return StartWith(log, env, nil, name, args...)
+// Running is a program that has been started, wherever it runs.
+type Running interface {
+	Wait() error // until it has ended and what it printed has been read; called once
+	Terminate()  // asks its group to end
+	Kill()       // ends its group
+	Hasten()     // puts its group before others, where the system lets us
+	PID() int    // which is its group's as well
 }
 
-// StartWith is Start with further files, which the program sees from descriptor
-// 3 on.
-func StartWith(log io.Writer, env []string, files []*os.File, name string, args ...string) (*Process, error) {
-	cmd := exec.Command(name, args...)
-	cmd.Env = append(os.Environ(), env...)
-	cmd.ExtraFiles = files
-	t := &tail{}
-	var out io.Writer = t
-	if log != nil {
-		out = io.MultiWriter(t, log)
-	}
+// Command is what to start.
+type Command struct {
+	Log   io.Writer  // what it prints goes there; may be nil
+	Env   []string   // further entries of its environment, "KEY=value"
+	Files []*os.File // what it sees from descriptor 3 on
+	Path  string
+	Args  []string
+}
+
+// Start runs a program here, with the environment that Inherited gives it.
+func Start(c Command) (*Process, error) {
+	cmd := exec.Command(c.Path, c.Args...)
+	cmd.Env = append(Inherited(), c.Env...)
+	cmd.ExtraFiles = c.Files
+	out := NewOutput(c.Log)
 	cmd.Stdout, cmd.Stderr = out, out
 	cmd.WaitDelay = 2 * time.Second
 	ownGroup(cmd)
 	if err := cmd.Start(); err != nil {
-		return nil, fmt.Errorf("start %s: %w", filepath.Base(name), err)
+		return nil, fmt.Errorf("start %s: %w", filepath.Base(c.Path), err)
 	}
-	p := &Process{Name: filepath.Base(name), cmd: cmd, done: make(chan struct{}), tail: t}
+	return Attach(c.Path, out, local{cmd}), nil
+}
+
+// Attach makes a Process of a program that was started and prints to out.
+func Attach(path string, out *Output, run Running) *Process {
+	p := &Process{Name: filepath.Base(path), run: run, done: make(chan struct{}), out: out}
 	go func() {
-		p.err = cmd.Wait()
+		p.err = run.Wait()
 		close(p.done)
 	}()
-	return p, nil
+	return p
 }
+
+// local is a program of this machine's that nothing is between.
+type local struct{ cmd *exec.Cmd }
+
+func (l local) Wait() error { return l.cmd.Wait() }
+func (l local) Terminate()  { terminate(l.cmd.Process) }
+func (l local) Kill()       { kill(l.cmd.Process) }
+func (l local) Hasten()     { HastenGroup(l.cmd.Process.Pid) }
+func (l local) PID() int    { return l.cmd.Process.Pid }
 
 // Done is closed when the program has ended.
 func (p *Process) Done() <-chan struct{} { return p.done }
 
-// PID is the process id, which is its group's as well.
-func (p *Process) PID() int { return p.cmd.Process.Pid }
+// PID is the process id where the program runs: in a box, as the box counts.
+func (p *Process) PID() int { return p.run.PID() }
 
 // Hasten puts the program before others where the system lets us: one that takes
 // little time, but has to have it when it is due.
-func (p *Process) Hasten() { hasten(p.cmd.Process) }
+func (p *Process) Hasten() { p.run.Hasten() }
 
 // Gone says how the program ended, with its last words; nil while it runs.
 func (p *Process) Gone() error {
@@ -86,23 +107,23 @@ func (p *Process) Gone() error {
 	if p.err != nil {
 		how = p.err.Error()
 	}
-	if last := p.tail.last(); last != "" {
+	if last := p.out.last(); last != "" {
 		return fmt.Errorf("%s is gone (%s): %s", p.Name, how, last)
 	}
 	return fmt.Errorf("%s is gone (%s)", p.Name, how)
 }
 
 // Ask asks the group politely to end, and does not wait.
-func (p *Process) Ask() { terminate(p.cmd.Process) }
+func (p *Process) Ask() { p.run.Terminate() }
 
 // Stop ends the group: politely first, by force after grace.
 func (p *Process) Stop(grace time.Duration) {
-	terminate(p.cmd.Process)
+	p.run.Terminate()
 	select {
 	case <-p.done:
 	case <-time.After(grace):
 	}
-	kill(p.cmd.Process)
+	p.run.Kill()
 	<-p.done
 }
 
@@ -110,7 +131,7 @@ func (p *Process) Stop(grace time.Duration) {
 // returns it.
 func (p *Process) WaitLine(ctx context.Context, match func(line string) bool) (string, error) {
 	for {
-		line, more := p.tail.find(match)
+		line, more := p.out.find(match)
 		if line != "" {
 			return line, nil
 		}
@@ -124,8 +145,9 @@ func (p *Process) WaitLine(ctx context.Context, match func(line string) bool) (s
 	}
 }
 
-// tail keeps the last lines a program printed.
-type tail struct {
+// Output passes on what a program prints and keeps the last lines of it.
+type Output struct {
+	log   io.Writer
 	mu    sync.Mutex
 	lines []string
 	part  string
@@ -134,7 +156,13 @@ type tail struct {
 
 const tailLines = 200
 
-func (t *tail) Write(b []byte) (int, error) {
+// NewOutput returns an output that passes on to log, which may be nil.
+func NewOutput(log io.Writer) *Output { return &Output{log: log} }
+
+func (t *Output) Write(b []byte) (int, error) {
+	if t.log != nil {
+		_, _ = t.log.Write(b) // a full disk must not stop the program
+	}
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.part += string(b)
@@ -156,7 +184,7 @@ func (t *tail) Write(b []byte) (int, error) {
 	return len(b), nil
 }
 
-func (t *tail) find(match func(string) bool) (string, <-chan struct{}) {
+func (t *Output) find(match func(string) bool) (string, <-chan struct{}) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	for _, l := range t.lines {
@@ -170,7 +198,7 @@ func (t *tail) find(match func(string) bool) (string, <-chan struct{}) {
 	return "", t.more
 }
 
-func (t *tail) last() string {
+func (t *Output) last() string {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	for i := len(t.lines) - 1; i >= 0; i-- {
@@ -188,8 +216,9 @@ type Display struct {
 	*Process
 }
 
-// StartDisplay starts Xvfb on a free display number. Sizes are in pixels.
-func StartDisplay(ctx context.Context, log io.Writer, width, height int) (*Display, error) {
+// StartDisplay starts Xvfb, by start, on a free display number. Sizes are in
+// pixels.
+func StartDisplay(ctx context.Context, start func(Command) (*Process, error), width, height int) (*Display, error) {
 	path, err := exec.LookPath("Xvfb")
 	if err != nil {
 		return nil, errors.New("no virtual display: Xvfb is not installed (Debian package xvfb)")
@@ -199,8 +228,8 @@ func StartDisplay(ctx context.Context, log io.Writer, width, height int) (*Displ
 		return nil, fmt.Errorf("start Xvfb: %w", err)
 	}
 	defer r.Close()
-	p, err := StartWith(log, nil, []*os.File{w}, path, "-displayfd", "3", "-screen", "0",
-		fmt.Sprintf("%dx%dx24", width, height), "-nolisten", "tcp", "-noreset")
+	p, err := start(Command{Files: []*os.File{w}, Path: path, Args: []string{"-displayfd", "3", "-screen", "0",
+		fmt.Sprintf("%dx%dx24", width, height), "-nolisten", "tcp", "-noreset"}})
 	w.Close()
 	if err != nil {
 		return nil, err

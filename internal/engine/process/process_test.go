@@ -15,7 +15,7 @@ import (
 
 func TestStopEndsTheWholeGroup(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "child")
-	p, err := Start(nil, nil, "sh", "-c", "sleep 1000 & echo $! > "+file+"; echo ready; wait")
+	p, err := Start(Command{Path: "sh", Args: []string{"-c", "sleep 1000 & echo $! > " + file + "; echo ready; wait"}})
 	require.NoError(t, err)
 	line, err := p.WaitLine(t.Context(), func(l string) bool { return l == "ready" })
 	require.NoError(t, err)
@@ -35,21 +35,21 @@ func alive(pid string) bool {
 }
 
 func TestGoneTellsTheLastWords(t *testing.T) {
-	p, err := Start(nil, nil, "sh", "-c", "echo cannot open the sluice >&2; exit 3")
+	p, err := Start(Command{Path: "sh", Args: []string{"-c", "echo cannot open the sluice >&2; exit 3"}})
 	require.NoError(t, err)
 	<-p.Done()
 	assert.ErrorContains(t, p.Gone(), "sh is gone (exit status 3): cannot open the sluice")
 	_, err = p.WaitLine(t.Context(), func(string) bool { return false })
 	assert.ErrorContains(t, err, "cannot open the sluice")
-	_, err = Start(nil, nil, "/no/such/program")
+	_, err = Start(Command{Path: "/no/such/program"})
 	assert.ErrorContains(t, err, "start program")
 }
 
 func TestSweepEndsWhatASessionLeftBehind(t *testing.T) {
 	dir := t.TempDir()
-	mine, err := Start(nil, []string{SessionEnv(filepath.Join(dir, "one"))}, "sleep", "1000")
+	mine, err := Start(Command{Env: []string{SessionEnv(filepath.Join(dir, "one"))}, Path: "sleep", Args: []string{"1000"}})
 	require.NoError(t, err)
-	other, err := Start(nil, []string{SessionEnv(dir + "-other")}, "sleep", "1000")
+	other, err := Start(Command{Env: []string{SessionEnv(dir + "-other")}, Path: "sleep", Args: []string{"1000"}})
 	require.NoError(t, err)
 	defer other.Stop(0)
 	assert.Equal(t, 1, Sweep(dir))

@@ -6,7 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net"
+	"net/http"
 	"os"
 	"path/filepath"
 	"slices"
@@ -43,7 +43,7 @@ func (Family) Find(ctx context.Context) []fleet.Browser {
 		b.Problem, b.Remedy = "no WebKitWebDriver", install
 		return []fleet.Browser{b}
 	}
-	d, err := process.StartDisplay(ctx, nil, 640, 480)
+	d, err := process.StartDisplay(ctx, process.Start, 640, 480)
 	if err != nil {
 		b.Problem, b.Remedy = err.Error(), "apt-get install xvfb"
 		return []fleet.Browser{b}
@@ -78,7 +78,7 @@ var vendor = engine.Vendor{Key: "webkitgtk:browserOptions", Agents: []string{"bi
 
 // Launch starts a display and a driver for one session.
 func (Family) Launch(ctx context.Context, o engine.Options) (*engine.Instance, error) {
-	inst := &engine.Instance{}
+	inst := engine.NewInstance(&o)
 	options, err := vendor.Of(o.Asked)
 	if err != nil {
 		return nil, err
@@ -101,8 +101,8 @@ func (Family) Launch(ctx context.Context, o engine.Options) (*engine.Instance, e
 	inst.Scale = scale
 	env := []string{
 		"DISPLAY=" + o.Display, "GDK_BACKEND=x11", "GDK_SCALE=" + strconv.Itoa(scale), "NO_AT_BRIDGE=1",
-		"XDG_CONFIG_HOME=" + config, "XDG_DATA_HOME=" + filepath.Join(o.Dir, "data"), "XDG_CACHE_HOME=" + filepath.Join(o.Dir, "cache"),
-		process.SessionEnv(o.Dir),
+		"XDG_CONFIG_HOME=" + o.Box.Inside(config), "XDG_DATA_HOME=" + o.Box.Inside(filepath.Join(o.Dir, "data")),
+		"XDG_CACHE_HOME=" + o.Box.Inside(filepath.Join(o.Dir, "cache")),
 	}
 	if l := o.Device.Locale; l != "" {
 		inst.Outcome.Apply("locale "+l, engine.ErrNoCommand)
@@ -117,7 +117,7 @@ func (Family) Launch(ctx context.Context, o engine.Options) (*engine.Instance, e
 		args = append(args, "--user-agent="+ua)
 		inst.Outcome.Apply("user agent", nil)
 	}
-	port, p, err := startDriver(ctx, o, env)
+	port, p, err := startDriver(ctx, inst, o, env)
 	if err != nil {
 		inst.Close()
 		return nil, err
@@ -126,6 +126,9 @@ func (Family) Launch(ctx context.Context, o engine.Options) (*engine.Instance, e
 	inst.URL = "http://127.0.0.1:" + strconv.Itoa(port)
 	options["binary"], options["args"] = o.Browser.Path, args
 	inst.Caps = vendor.Asking(o, options, false)
+	if o.Door != "" {
+		inst.Caps["proxy"] = map[string]any{"proxyType": "manual", "httpProxy": o.Door, "sslProxy": o.Door}
+	}
 	return inst, nil
 }
 
@@ -138,21 +141,20 @@ func ratioError(ratio float64) error {
 
 // startDriver starts the driver on a port that was free a moment ago; should
 // somebody else take it meanwhile, it tries another.
-func startDriver(ctx context.Context, o engine.Options, env []string) (int, *process.Process, error) {
+func startDriver(ctx context.Context, inst *engine.Instance, o engine.Options, env []string) (int, *process.Process, error) {
 	var last error
 	for range 3 {
-		l, err := net.Listen("tcp", "127.0.0.1:0")
+		port, err := o.Box.Port()
 		if err != nil {
 			return 0, nil, fmt.Errorf("launch webkit: %w", err)
 		}
-		port := l.Addr().(*net.TCPAddr).Port
-		l.Close()
-		p, err := process.Start(o.Log, env, o.Browser.Driver, "--host=127.0.0.1", "-p", strconv.Itoa(port))
+		p, err := o.Box.Start(process.Command{Log: o.Log, Env: env, Path: o.Browser.Driver,
+			Args: []string{"--host=127.0.0.1", "-p", strconv.Itoa(port)}})
 		if err != nil {
 			return 0, nil, err
 		}
 		ready, cancel := context.WithTimeout(ctx, 10*time.Second)
-		last = answers(ready, p, "http://127.0.0.1:"+strconv.Itoa(port))
+		last = answers(ready, inst, p, "http://127.0.0.1:"+strconv.Itoa(port))
 		cancel()
 		if last == nil {
 			return port, p, nil
@@ -162,8 +164,10 @@ func startDriver(ctx context.Context, o engine.Options, env []string) (int, *pro
 	return 0, nil, last
 }
 
-func answers(ctx context.Context, p *process.Process, base string) error {
-	c := webdriver.NewClient(base, nil)
+func answers(ctx context.Context, inst *engine.Instance, p *process.Process, base string) error {
+	tr := &http.Transport{DialContext: inst.Dial}
+	defer tr.CloseIdleConnections()
+	c := webdriver.NewClient(base, &http.Client{Transport: tr})
 	for {
 		if ready, err := c.Status(ctx); err == nil && ready {
 			return nil

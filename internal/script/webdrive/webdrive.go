@@ -7,9 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
-	"net/url"
 	"strings"
-	"time"
 
 	"parallelpane/internal/script"
 	"parallelpane/internal/webdriver"
@@ -21,14 +19,23 @@ var lookScript string
 // Browser drives one session.
 type Browser struct {
 	s    *webdriver.Session
-	gone func(context.Context) error // says whether the session's programs have ended
-	mute bool                        // the browser runs no scripts and has commands of ours instead
+	lab  Lab
+	mute bool // the browser runs no scripts and has commands of ours instead
 }
 
-// New returns a browser on a session. gone is asked after an error whether the
-// browser or its driver is to blame.
-func New(s *webdriver.Session, gone func(context.Context) error) *Browser {
-	return &Browser{s: s, gone: gone, mute: s.Capabilities[webdriver.NoScript] == true}
+// Lab is what surrounds a session.
+type Lab interface {
+	// Give puts a copy of a file where the browser finds it, and says where.
+	Give(file string) (path string, err error)
+	// Gone says that the browser or its driver has ended.
+	Gone(ctx context.Context) error
+	// Reach tries to get to a site as the browser does; any answer will do.
+	Reach(ctx context.Context, address string) error
+}
+
+// New returns a browser on a session.
+func New(s *webdriver.Session, lab Lab) *Browser {
+	return &Browser{s: s, lab: lab, mute: s.Capabilities[webdriver.NoScript] == true}
 }
 
 // judge sorts an error: the lab's fault, one that may pass, or neither.
@@ -49,7 +56,7 @@ func (b *Browser) judge(ctx context.Context, err error) error {
 	if errors.Is(err, context.Canceled) {
 		return err
 	}
-	if lost := b.gone(context.WithoutCancel(ctx)); lost != nil {
+	if lost := b.lab.Gone(context.WithoutCancel(ctx)); lost != nil {
 		return &script.LabError{Err: lost}
 	}
 	if errors.Is(err, context.DeadlineExceeded) {
@@ -79,7 +86,7 @@ func (b *Browser) Visit(ctx context.Context, address string) error {
 	if judged := b.judge(ctx, err); script.IsLab(judged) || ctx.Err() != nil {
 		return judged
 	}
-	if unreachable := Reachable(ctx, address); unreachable != nil {
+	if unreachable := b.lab.Reach(ctx, address); unreachable != nil {
 		return &script.LabError{Err: unreachable, Site: true}
 	}
 	return b.judge(ctx, err)
@@ -89,30 +96,6 @@ func (b *Browser) Visit(ctx context.Context, address string) error {
 // WebKit stays on its empty page, Chromium has a page of its own.
 func noPage(address string) bool {
 	return address == "about:blank" || strings.HasPrefix(address, "chrome-error:")
-}
-
-// Reachable tries an address from this machine. Any HTTP answer will do.
-func Reachable(ctx context.Context, address string) error {
-	u, err := url.Parse(address)
-	if err != nil || (u.Scheme != "http" && u.Scheme != "https") {
-		return nil
-	}
-	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
-	defer cancel()
-	req, err := http.NewRequestWithContext(ctx, http.MethodHead, address, nil)
-	if err != nil {
-		return err
-	}
-	client := http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
-	defer client.CloseIdleConnections()
-	resp, err := client.Do(req)
-	if err != nil {
-		if inner := errors.Unwrap(err); inner != nil {
-			err = inner
-		}
-		return fmt.Errorf("%s://%s cannot be reached from this agent: %w", u.Scheme, u.Host, err)
-	}
-	return resp.Body.Close()
 }
 
 type lookMatch struct {
@@ -235,6 +218,10 @@ func (b *Browser) Hover(ctx context.Context, m script.Match) error {
 
 // Upload gives a file to a file input.
 func (b *Browser) Upload(ctx context.Context, m script.Match, file string) error {
+	file, err := b.lab.Give(file)
+	if err != nil {
+		return &script.LabError{Err: err}
+	}
 	return b.judge(ctx, b.s.SendKeys(ctx, element(m), file))
 }
 

@@ -73,7 +73,7 @@ func TestDemoSuite(t *testing.T) {
 				t.Run("a site that is not there is the lab's trouble", func(t *testing.T) {
 					gone := httptest.NewServer(nil)
 					gone.Close()
-					err := webdrive.New(s.Session, s.Gone).Visit(t.Context(), gone.URL+"/x")
+					err := webdrive.New(s.Session, s).Visit(t.Context(), gone.URL+"/x")
 					assert.True(t, script.IsLab(err), "%v", err)
 					assert.ErrorContains(t, err, gone.URL+" cannot be reached from this agent")
 				})
@@ -87,7 +87,7 @@ func TestDemoSuite(t *testing.T) {
 								sc.Steps[i].Wait = 1500 * time.Millisecond
 							}
 						}
-						out := script.Run(ctx, sc, webdrive.New(s.Session, s.Gone), script.Setting{
+						out := script.Run(ctx, sc, webdrive.New(s.Session, s), script.Setting{
 							Base: site.URL, Root: saltmarsh,
 							Scope: script.Scope{Browser: b.Name, OS: "linux", Device: script.DeviceOf(profile), Vars: env.Vars},
 						}, &quiet{})

@@ -30,7 +30,7 @@ func (on *Worker) relay(c *fasthttp.RequestCtx, id string) {
 		c.Error("this session did not ask for webSocketUrl", fasthttp.StatusNotFound)
 		return
 	}
-	browser, _, err := websocket.DefaultDialer.Dial(s.session.WebSocketURL(), nil)
+	browser, _, err := s.session.DialBiDi()
 	if err != nil {
 		c.Error("the browser's BiDi connection: "+err.Error(), fasthttp.StatusBadGateway)
 		return

@@ -53,8 +53,9 @@ type remote struct {
 	session *sessions.Session
 	ended   chan string // how it ended; has room for one
 
-	mu   sync.Mutex
-	said link.SessionVerdict // by the runner
+	mu    sync.Mutex
+	said  link.SessionVerdict // by the runner
+	given int64               // bytes of files that the runner brought
 }
 
 // opened is what came of an order.
@@ -212,7 +213,7 @@ func (s *remote) open(ctx context.Context) *link.SessionFault {
 	s.session, err = s.Host.Open(ctx, sessions.Request{Browser: b, Headed: o.Values["mode"] == "headed", Device: profile,
 		Asked: asked, Bare: o.Device == nil,
 		Pictures: o.Record[record.Screenshots] == record.Always, Film: o.Record.Wants(record.Video),
-		Watch: o.Record.Wants("network") || o.Record.Wants("console"), Proxy: o.Record["network"] == record.Always})
+		Watch: o.Record.Wants("network") || o.Record.Wants("console")})
 	if refused, ok := errors.AsType[*engine.Refused](err); ok {
 		return &link.SessionFault{Code: webdriver.InvalidArgument, Message: refused.Why}
 	}
@@ -334,8 +335,12 @@ func (on *Worker) command(ctx context.Context, c *fasthttp.RequestCtx, id, path 
 		return
 	}
 	method, body := string(c.Method()), bytes.Clone(c.Request.Body())
-	if path == "/pane/verdict" {
+	switch path {
+	case "/pane/verdict":
 		s.takeVerdict(c, method, body)
+		return
+	case "/pane/file":
+		s.takeFile(c, method, body)
 		return
 	}
 	if method == fasthttp.MethodDelete && path == "" {
@@ -386,6 +391,54 @@ func (s *remote) takeVerdict(c *fasthttp.RequestCtx, method string, body []byte)
 	s.Note("the runner says: %s%s", v.Verdict, strings.TrimRight(": "+v.Message, ": "))
 	c.SetContentType("application/json; charset=utf-8")
 	c.SetBodyString(`{"value":null}`)
+}
+
+// maxGiven bounds the files that a runner brings into one session, in bytes.
+const maxGiven = 256 << 20
+
+// takeFile is the extension command with which a runner brings a file along, for
+// its browser to upload. It answers with the path to type into a file input.
+func (s *remote) takeFile(c *fasthttp.RequestCtx, method string, body []byte) {
+	if method != fasthttp.MethodPost {
+		answer(c, webdriver.Errorf(webdriver.UnknownMethod, "pane/file takes POST"))
+		return
+	}
+	var file struct {
+		Name    string `json:"name"`
+		Content []byte `json:"content"` // in base64
+	}
+	dec := json.NewDecoder(bytes.NewReader(body))
+	dec.DisallowUnknownFields()
+	if err := dec.Decode(&file); err != nil {
+		answer(c, webdriver.Errorf(webdriver.InvalidArgument, `expected {"name": "certificate.pdf", "content": its bytes in base64}: %v`, err))
+		return
+	}
+	if file.Name == "" || len(file.Name) > 200 || strings.ContainsAny(file.Name, "/\\\x00") || strings.Trim(file.Name, ".") == "" {
+		answer(c, webdriver.Errorf(webdriver.InvalidArgument, "name: expected the name of a file, without a directory, found %.80q", file.Name))
+		return
+	}
+	s.mu.Lock()
+	s.given += int64(len(file.Content))
+	over := s.given > maxGiven
+	s.mu.Unlock()
+	if over {
+		answer(c, webdriver.Errorf(webdriver.InvalidArgument, "content: the files of one session may come to %d MB, not more", maxGiven>>20))
+		return
+	}
+	path, err := s.session.GiveBytes(file.Name, file.Content)
+	if err != nil {
+		answer(c, webdriver.Errorf(webdriver.UnknownError, "%v", err))
+		return
+	}
+	s.session.Touch()
+	s.Note("the runner brings %s, %d bytes", file.Name, len(file.Content))
+	raw, err := json.Marshal(map[string]string{"value": path})
+	if err != nil {
+		answer(c, webdriver.Errorf(webdriver.UnknownError, "%v", err))
+		return
+	}
+	c.SetContentType("application/json; charset=utf-8")
+	c.SetBody(raw)
 }
 
 // answer writes an error of W3C WebDriver.

@@ -13,7 +13,6 @@ import (
 
 	"parallelpane/internal/agent/work"
 	"parallelpane/internal/core/attempt"
-	"parallelpane/internal/core/record"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/link"
 	"parallelpane/internal/recording"
@@ -130,8 +129,7 @@ func (at *execution) run(ctx context.Context) {
 	}
 	profile := s.Device
 	at.Result.Detail.Browser, at.Result.Detail.Version, at.Result.Detail.Device = b.Name, b.Version, profile.Name
-	session, err := at.keeper.open(ctx, sessions.Request{Browser: b, Headed: s.Values["mode"] == "headed", Device: profile,
-		Proxy: s.Record[record.Network] == record.Always})
+	session, err := at.keeper.open(ctx, sessions.Request{Browser: b, Headed: s.Values["mode"] == "headed", Device: profile})
 	if err != nil {
 		at.End(verdict.LabFault, err.Error())
 		return
@@ -153,7 +151,7 @@ func (at *execution) run(ctx context.Context) {
 
 	limited, cancel := context.WithTimeout(ctx, time.Duration(s.TestLimitMS)*time.Millisecond)
 	defer cancel()
-	out := script.Run(limited, sc, webdrive.New(session.Session, session.Gone), script.Setting{
+	out := script.Run(limited, sc, webdrive.New(session.Session, session), script.Setting{
 		Base: s.Base, Root: at.dir, Marker: s.Marker,
 		Scope: script.Scope{Browser: b.Name, OS: at.Machine.OS, Device: script.DeviceOf(profile), Axes: s.Values, Vars: vars},
 	}, at)
