@@ -8,7 +8,7 @@ SOURCES := $(shell find cmd internal -name '*.go' -o -path '*internal*' \( -name
 STEP    := @scripts/step
 export CGO_ENABLED := 0
 
-.PHONY: demo test build setup packages modules lint unit bench soak shots fuzz clean
+.PHONY: demo test build setup packages modules lint unit bench soak attack shots fuzz clean
 
 demo: build
 	./bin/pane demo
@@ -62,11 +62,17 @@ soak: build
 	PANE_SOAK=$(or $(MINUTES),3) PANE_SEED=$(or $(SEED),1) $(GO) test -count=1 -timeout 0 -v ./internal/cli -run Soak
 	PANE_CLICKS=100 PANE_THOROUGH=1 $(GO) test -count=1 -timeout 0 -v ./internal/sessions -run 'UnderLoad|DialogsOfRecorded'
 
+# What strangers may try, tried: against sandboxes, doors, and a started lab with its engines.
+attack: build
+	PANE_REQUIRE_ENGINES=1 $(GO) test -count=1 -v ./internal/engine/box ./internal/sessions/door ./internal/core/remote \
+		./internal/engine ./internal/engine/chromium ./internal/engine/gecko ./internal/agent \
+		-run 'Box|Door|Attacks|MayNot|Addresses|BeyondPages|Readers|Switches|Preferences|Arguments|Profile'
+
 shots: build
 	$(GO) run ./tools/shots -out docs/screenshots
 
 fuzz:
-	for p in core/combo:ParseKey core/calendar:Parse script:ParseScript script:Expressions project:Bundle recording:Mask; do \
+	for p in core/remote:Guard core/combo:ParseKey core/calendar:Parse script:ParseScript script:Expressions project:Bundle recording:Mask; do \
 		$(GO) test ./internal/$${p%%:*} -run xxx -fuzz Fuzz$${p##*:} -fuzztime 20s || exit 1; done
 
 clean:

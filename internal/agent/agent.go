@@ -57,6 +57,7 @@ type Config struct {
 
 	Isolation Isolation
 	Only      []door.Place // that browsers may reach; none means every one
+	Allow     engine.Names // that sessions may ask of the engines, besides what their lists allow
 }
 
 // Agent is a running agent.
@@ -113,7 +114,7 @@ func New(ctx context.Context, c Config) (*Agent, func(), error) {
 		release()
 		return nil, nil, err
 	}
-	host.Bare = c.Isolation == Exposed
+	host.Bare, host.Allow = c.Isolation == Exposed, c.Allow
 	host.Rules = door.Rules{Closed: labs(ctx, c.Service), Only: c.Only}
 	if err := host.Isolated(); err != nil && c.Isolation == Enclosed {
 		release()

@@ -142,6 +142,8 @@ func (r *root) agentCmd() *cobra.Command {
 	cmd.Flags().StringArrayVar(&labels, "label", nil, "KEY=VALUE that matching can ask for; repeat for more")
 	cmd.Flags().StringVar(&isolation, "isolation", "auto",
 		"auto: a sandbox for each session where there can be; sandbox: or do not start; none: no sandbox")
+	cmd.Flags().StringArrayVar((*[]string)(&c.Allow), "allow", nil,
+		"what sessions may ask of browsers besides what they may anyway: --SWITCH, a preference or KEY.FIELD, a star at its end; repeat for more")
 	cmd.Flags().StringArrayVar(&only, "only", nil,
 		"a place that browsers may reach, and no other: host, *.domain, address or network, with :port; repeat for more")
 	cmd.AddCommand(&cobra.Command{
@@ -390,6 +392,9 @@ func agentRow(a api.Agent) []string {
 	name := a.Name
 	if a.Machine.StandIn {
 		name += term.Faint("\nstand-in")
+	}
+	if !a.Machine.StandIn && a.Machine.Isolation != fleet.Sandbox {
+		name += term.Faint("\nno sandbox")
 	}
 	if a.Machine.Pool != "" && a.Machine.Pool != fleet.Shared {
 		name += term.Faint("\nonly " + a.Machine.Pool)

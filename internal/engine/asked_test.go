@@ -9,21 +9,24 @@ import (
 	"parallelpane/internal/webdriver"
 )
 
-var vendor = Vendor{Key: "acme:options", Agents: []string{"binary"}, Unknown: []string{"androidPackage"}}
+var vendor = Vendor{Key: "acme:options", Fields: []string{"args", "extensions"}, Why: map[string]string{"binary": "the agent chooses it",
+	"secret": "it listens"}, Switches: Names{"lang", "secretive", "dim-*"}, Decided: []string{"no-sandbox"},
+	Prefs: Names{"intl.*", "profile.cookies"}}
 
 func TestWhatBelongsToTheAgentCannotBeAskedFor(t *testing.T) {
 	for says, options := range map[string]any{
-		"binary is for the agent to choose": map[string]any{"binary": "/bin/sh"},
-		"androidPackage cannot be had here": map[string]any{"args": []any{}, "androidPackage": "x"},
-		"expected an object":                "binary",
+		"binary cannot be had here: the agent chooses it. Leave it out": map[string]any{"binary": "/bin/sh"},
+		"started with --allow acme:options.log":                         map[string]any{"log": "x"},
+		"sail cannot be had here: it is not on the list":                map[string]any{"args": []any{}, "sail": "x"},
+		"expected an object":                                            "binary",
 	} {
-		_, err := vendor.Of(webdriver.Capabilities{"acme:options": options})
+		_, err := vendor.Of(webdriver.Capabilities{"acme:options": options}, nil)
 		var refused *Refused
 		require.ErrorAs(t, err, &refused)
 		assert.ErrorContains(t, err, says)
 	}
 	given := map[string]any{"args": []any{"--lang=nb"}}
-	fields, err := vendor.Of(webdriver.Capabilities{"acme:options": given})
+	fields, err := vendor.Of(webdriver.Capabilities{"acme:options": given}, nil)
 	require.NoError(t, err)
 	fields["binary"] = "x"
 	assert.NotContains(t, given, "binary", "what was asked for is left as it is")
@@ -53,22 +56,47 @@ func TestArgumentsOfACommandLine(t *testing.T) {
 	for _, c := range []struct {
 		arg    string
 		dashes bool
-		fine   bool
+		says   string
 	}{
-		{"--lang=nb", true, true}, {"--lang=nb", false, true}, {"lang=nb", false, true}, {"lang=nb", true, false}, {"http://x/", true, false},
-		{"--secret", true, false}, {"-SECRET=1", true, false},
-		{"secret", false, false}, {"--secret =1", false, false}, {"--secretive", true, true}, {"", true, false}, {"--", true, true},
+		{"--lang=nb", true, ""}, {"--lang=nb", false, ""}, {"lang=nb", false, ""}, {"--LANG=nb", true, ""}, {"--dim-all", true, ""},
+		{"--secretive", true, ""}, {"lang=nb", true, "is no switch"}, {"http://x/", true, "is no switch"}, {"", true, "is no switch"},
+		{"--", true, "is no switch"}, {"--secret", true, "it listens"}, {"-SECRET=1", true, "it listens"}, {"secret", false, "it listens"},
+		{"--secret =1", false, "it listens"}, {"--sail", true, "not on the list of what sessions may ask for"},
 	} {
-		args, err := vendor.Arguments(map[string]any{"args": []any{c.arg}}, c.dashes, "secret")
-		if c.fine {
+		args, left, err := vendor.Arguments(map[string]any{"args": []any{c.arg}}, c.dashes, nil)
+		assert.Empty(t, left)
+		if c.says == "" {
 			require.NoError(t, err, c.arg)
 			assert.Equal(t, []string{c.arg}, args)
 			continue
 		}
 		var refused *Refused
 		require.ErrorAs(t, err, &refused, c.arg)
+		assert.ErrorContains(t, err, c.says, c.arg)
 	}
-	none, err := vendor.Arguments(map[string]any{}, true)
+	args, left, err := vendor.Arguments(map[string]any{"args": []any{"--secret=1", "--no-sandbox", "--lang=nb"}}, true, Names{"--secret"})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"--secret=1", "--lang=nb"}, args, "its owner allows it")
+	assert.Equal(t, []string{"--no-sandbox"}, left)
+	none, _, err := vendor.Arguments(map[string]any{}, true, nil)
 	require.NoError(t, err)
 	assert.Empty(t, none)
+}
+
+func TestPreferences(t *testing.T) {
+	for name, prefs := range map[string]map[string]any{
+		"":              {"intl.accept_languages": "nb", "intl": map[string]any{"charset": "x"}, "profile": map[string]any{"cookies": 2}},
+		"profile.dir":   {"profile": map[string]any{"cookies": 1, "dir": "/etc"}},
+		"profile":       {"profile": "x"},
+		"download.path": {"download.path": "/etc"},
+	} {
+		err := vendor.Preferences(prefs, nil)
+		if name == "" {
+			require.NoError(t, err)
+			continue
+		}
+		require.ErrorContains(t, err, "acme:options: the preference "+name+" cannot be had here", name)
+		require.ErrorContains(t, err, "--allow "+name)
+	}
+	assert.NoError(t, vendor.Preferences(map[string]any{"download": map[string]any{"path": "/x"}}, Names{"download.*"}))
 }

@@ -58,6 +58,9 @@ type Options struct {
 	// Asked is what somebody else's session asks of the driver; nil for one of the
 	// lab's own. Launch returns a *Refused when it cannot be had.
 	Asked webdriver.Capabilities
+	// Allow is what the agent's owner lets sessions ask for besides what an engine's
+	// lists allow: switches with their dashes, preferences, names of capabilities.
+	Allow Names
 }
 
 // Instance is a launched browser or driver, ready for a session.
@@ -70,6 +73,7 @@ type Instance struct {
 	Display  *process.Display       // the virtual one it was started on, if it needed one
 	Scale    int                    // of the display: its pixels to one of a window's units; 0 means 1
 	Box      box.Box                // where its programs run
+	Left     []string               // switches that were asked for and that the agent decides instead
 	procs    []*process.Process
 	cleanups []func()
 	watch    func() error

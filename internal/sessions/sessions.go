@@ -31,6 +31,8 @@ type Host struct {
 	// Bare runs the programs of sessions beside the agent's own even where there are
 	// sandboxes.
 	Bare bool
+	// Allow is what sessions may ask of the engines besides what their lists allow.
+	Allow engine.Names
 	// Rules say where the doors of sessions lead.
 	Rules door.Rules
 
@@ -191,7 +193,8 @@ func (h *Host) open(ctx context.Context, r Request) (_ *Session, err error) {
 	if err = s.settle(h.dir); err != nil {
 		return nil, err
 	}
-	o := engine.Options{Browser: r.Browser, Headed: r.Headed, Device: r.Device, Dir: s.home(), Display: r.Display, Log: s.log, Asked: r.Asked}
+	o := engine.Options{Browser: r.Browser, Headed: r.Headed, Device: r.Device, Dir: s.home(), Display: r.Display, Log: s.log, Asked: r.Asked,
+		Allow: h.Allow}
 	if r.Browser.Engine != "standin" { // which runs no programs
 		if err = h.enclose(ctx, s, &o); err != nil {
 			return nil, err
@@ -297,6 +300,9 @@ func (s *Session) emulate(ctx context.Context, r Request) error {
 	}
 	return nil
 }
+
+// Decided are the switches that were asked for and that the agent decides itself.
+func (s *Session) Decided() []string { return s.inst.Left }
 
 // Reset puts the session in order for another test: one window with an empty
 // page, and no cookies. An engine without BiDi can only drop those of the sites

@@ -67,29 +67,12 @@ func remedy(pkg string) string {
 
 var portLine = regexp.MustCompile(`started successfully on port (\d+)`)
 
-var vendor = engine.Vendor{Key: "goog:chromeOptions", Agents: []string{"binary", "debuggerAddress", "minidumpPath"},
-	Unknown: []string{"androidPackage", "androidActivity", "androidDeviceSerial", "androidExecName", "androidProcess", "androidUseRunningApp"}}
-
-// ownSwitches are the browser's switches that are the agent's alone: they start
-// programs, listen on ports, or read and write files of the machine.
-var ownSwitches = []string{"renderer-cmd-prefix", "utility-cmd-prefix", "ppapi-plugin-launcher", "plugin-launcher", "gpu-launcher",
-	"zygote-cmd-prefix", "browser-subprocess-path",
-	"remote-debugging-port", "remote-debugging-address", "remote-debugging-pipe", "remote-debugging-socket-name", "load-extension",
-	"log-file", "log-net-log", "net-log", "trace-startup-file", "trace-startup-owner",
-	"crash-dumps-dir", "disk-cache-dir", "ssl-key-log-file", "register-pepper-plugins", "enable-pepper-testing", "install-chrome-app",
-	"proxy-server", "no-proxy-server", "proxy-auto-detect", "proxy-pac-url", "proxy-bypass-list",
-	"app", "screenshot", "print-to-pdf", "dump-dom"}
-
 // Launch starts a driver for one session; the driver starts the browser when
 // the session is asked for.
 func (Family) Launch(ctx context.Context, o engine.Options) (*engine.Instance, error) {
 	inst := engine.NewInstance(&o)
 	inst.BiDi = true
-	options, err := vendor.Of(o.Asked)
-	if err != nil {
-		return nil, err
-	}
-	asked, err := vendor.Arguments(options, false, ownSwitches...)
+	options, asked, err := settle(o, inst)
 	if err != nil {
 		return nil, err
 	}

@@ -85,8 +85,8 @@ var prefs = map[string]any{
 // writePrefs writes the preferences of a profile, the last of one name counting:
 // the lab's own, those of a profile that was brought along, those asked for, and
 // the port.
-func writePrefs(dir string, asked map[string]any, door string) error {
-	theirs, err := theirPrefs(dir)
+func writePrefs(dir string, asked map[string]any, door string, allow engine.Names) error {
+	theirs, err := theirPrefs(dir, allow)
 	if err != nil {
 		return err
 	}
@@ -201,32 +201,22 @@ func copyWarm(from, to string) error {
 	return nil
 }
 
-var vendor = engine.Vendor{Key: "moz:firefoxOptions", Agents: []string{"binary", "env"},
-	Unknown: []string{"androidPackage", "androidActivity", "androidDeviceSerial", "androidIntentArguments"}}
-
-// ownSwitches are the browser's switches that are the agent's alone: they say
-// where it keeps things and listens, give pages the browser's own rights, start
-// programs or write files.
-var ownSwitches = []string{"profile", "p", "profilemanager", "marionette", "remote-debugging-port", "no-remote",
-	"new-instance", "createprofile",
-	"remote-allow-system-access", "remote-allow-hosts", "start-debugger-server", "app", "greomni", "appomni", "backgroundtask", "chrome",
-	"screenshot", "wait-for-browser", "setdefaultbrowser"}
-
 // asked is what a session asks of the browser before it starts. Nothing of it
 // is left for the New Session command.
 type asked struct {
 	args    []string
+	left    []string // switches that the agent decides
 	prefs   map[string]any
 	profile *zip.Reader // nil for an empty one
 }
 
-func askedOf(caps webdriver.Capabilities) (asked, error) {
+func askedOf(caps webdriver.Capabilities, allow engine.Names) (asked, error) {
 	var a asked
-	options, err := vendor.Of(caps)
+	options, err := vendor.Of(caps, allow)
 	if err != nil {
 		return a, err
 	}
-	if a.args, err = vendor.Arguments(options, true, ownSwitches...); err != nil {
+	if a.args, a.left, err = vendor.Arguments(options, true, allow); err != nil {
 		return a, err
 	}
 	if raw, there := options["prefs"]; there {
@@ -246,6 +236,9 @@ func askedOf(caps webdriver.Capabilities) (asked, error) {
 				return a, &engine.Refused{Why: fmt.Sprintf("%s: prefs: %s: expected a string, a whole number, true or false", vendor.Key, name)}
 			}
 		}
+		if err := vendor.Preferences(prefs, allow); err != nil {
+			return a, err
+		}
 		a.prefs = prefs
 	}
 	if raw, there := options["profile"]; there {
@@ -262,10 +255,11 @@ func (f Family) start(ctx context.Context, inst *engine.Instance, o engine.Optio
 	if err := os.MkdirAll(profile, 0o700); err != nil {
 		return nil, fmt.Errorf("launch firefox: %w", err)
 	}
-	asked, err := askedOf(o.Asked)
+	asked, err := askedOf(o.Asked, o.Allow)
 	if err != nil {
 		return nil, err
 	}
+	inst.Left = asked.left
 	if asked.profile != nil {
 		if err := unpack(asked.profile, profile); err != nil {
 			return nil, fmt.Errorf("launch firefox: %w", err)
@@ -277,7 +271,7 @@ func (f Family) start(ctx context.Context, inst *engine.Instance, o engine.Optio
 			}
 		}
 	}
-	if err := writePrefs(profile, asked.prefs, o.Door); err != nil {
+	if err := writePrefs(profile, asked.prefs, o.Door, o.Allow); err != nil {
 		return nil, fmt.Errorf("launch firefox: %w", err)
 	}
 	args := []string{"--marionette", "--remote-debugging-port", "0", "--profile", o.Box.Inside(profile), "--no-remote", "--new-instance",

@@ -117,16 +117,18 @@ func unpackFile(root *os.Root, f *zip.File, name string, limit int64) (int64, er
 	return n, errors.Join(err, to.Close())
 }
 
-var prefLine = regexp.MustCompile(`^\s*user_pref\(\s*"[^"\\]+"\s*,.*\)\s*;\s*$`)
+var prefLine = regexp.MustCompile(`^\s*user_pref\(\s*"([^"\\]+)"\s*,.*\)\s*;\s*$`)
 
-// theirPrefs are the preferences of a profile that was unpacked.
-func theirPrefs(dir string) (lines []string, err error) {
+// theirPrefs are the preferences of a profile that was unpacked, as far as sessions
+// may set them: a profile holds many that nobody asked for.
+func theirPrefs(dir string, allow engine.Names) (lines []string, err error) {
 	raw, err := os.ReadFile(filepath.Join(dir, "user.js"))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
 	for l := range strings.Lines(string(raw)) {
-		if prefLine.MatchString(l) { // nothing that could swallow the lines after it
+		// Nothing that could swallow the lines after it.
+		if m := prefLine.FindStringSubmatch(l); m != nil && (vendor.Prefs.Hold(m[1]) || allow.Hold(m[1])) {
 			lines = append(lines, strings.TrimSpace(l))
 		}
 	}

@@ -71,7 +71,7 @@ func TestProfilesThatAreRefused(t *testing.T) {
 		`"link" is neither a file nor`:  packed(t, entry{name: "link", body: "/etc", mode: fs.ModeSymlink}),
 		"larger than 256 MiB":           claiming(t, maxProfileBytes+1),
 	} {
-		_, err := askedOf(bringing(profile))
+		_, err := askedOf(bringing(profile), nil)
 		var refused *engine.Refused
 		require.ErrorAs(t, err, &refused, says)
 		assert.ErrorContains(t, err, "moz:firefoxOptions: profile: ")
@@ -83,7 +83,7 @@ func TestAProfileIsUnpackedWithoutWhatIsTheAgents(t *testing.T) {
 	a, err := askedOf(bringing(packed(t, entry{name: "extensions/", mode: fs.ModeDir}, entry{name: "extensions/tide@desk.xpi", body: "x"},
 		entry{name: "deep/er/file", body: "y"},
 		entry{name: "MarionetteActivePort", body: "1"}, entry{name: "handlers.json", body: "{}"}, entry{name: "./pkcs11.txt",
-			body: "library=/tmp/x.so"}, entry{name: "PKCS11.TXT", body: "x"})))
+			body: "library=/tmp/x.so"}, entry{name: "PKCS11.TXT", body: "x"})), nil)
 	require.NoError(t, err)
 	dir := t.TempDir()
 	require.NoError(t, unpack(a.profile, dir))
@@ -99,7 +99,7 @@ func TestAProfileIsUnpackedWithoutWhatIsTheAgents(t *testing.T) {
 }
 
 func TestAProfileThatIsNotWhatItClaims(t *testing.T) {
-	a, err := askedOf(bringing(claiming(t, 3)))
+	a, err := askedOf(bringing(claiming(t, 3)), nil)
 	require.NoError(t, err)
 	var refused *engine.Refused
 	require.ErrorAs(t, unpack(a.profile, t.TempDir()), &refused, "its checksum is wrong")
@@ -107,14 +107,14 @@ func TestAProfileThatIsNotWhatItClaims(t *testing.T) {
 
 func TestTheLastPreferenceCounts(t *testing.T) {
 	dir := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "user.js"), []byte("// theirs\nuser_pref(\"a\", 1);\n user_pref(\"b\", "+
-		"\"x\");\r\nuser_pref(\"marionette.port\", 9);\nnonsense(\n/* swallows\n"), 0o600))
-	require.NoError(t, writePrefs(dir, map[string]any{"b": "y", "c": true}, ""))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "user.js"), []byte("// theirs\nuser_pref(\"dom.a\", 1);\n user_pref(\"dom.b\", "+
+		"\"x\");\r\nuser_pref(\"marionette.port\", 9);\nuser_pref(\"logging.x\", 5);\nuser_pref(\"sail\", 5);\nnonsense(\n/* swallows\n"), 0o600))
+	require.NoError(t, writePrefs(dir, map[string]any{"b": "y", "c": true}, "", engine.Names{"sail"}))
 	raw, err := os.ReadFile(filepath.Join(dir, "user.js"))
 	require.NoError(t, err)
-	_, after, found := strings.Cut(string(raw), `user_pref("a", 1);`)
+	_, after, found := strings.Cut(string(raw), `user_pref("dom.a", 1);`)
 	require.True(t, found)
-	assert.Equal(t, "\nuser_pref(\"b\", \"x\");\nuser_pref(\"marionette.port\", 9);\nuser_pref(\"b\", \"y\");\nuser_pref(\"c\", "+
+	assert.Equal(t, "\nuser_pref(\"dom.b\", \"x\");\nuser_pref(\"sail\", 5);\nuser_pref(\"b\", \"y\");\nuser_pref(\"c\", "+
 		"true);\nuser_pref(\"marionette.port\", 0);\n", after)
 	assert.NotContains(t, string(raw), "swallows")
 }

@@ -74,19 +74,35 @@ func miniBrowser() string {
 // no window is narrower than 447 pixels, which no phone's viewport fits.
 const plain = "* { min-width: 0; min-height: 0; padding: 0; margin: 0; border: 0; font-size: 1px; }\n"
 
-var vendor = engine.Vendor{Key: "webkitgtk:browserOptions", Agents: []string{"binary", "targetAddr"}}
+// vendor is what sessions may ask of MiniBrowser. The switches of the toolkit below
+// it are not: they load programs and look at other displays.
+var vendor = engine.Vendor{
+	Key:    "webkitgtk:browserOptions",
+	Fields: []string{"args"},
+	Why: map[string]string{
+		"binary":       "the agent chooses the browser by browserName and browserVersion",
+		"targetAddr":   "it would be somebody else's browser",
+		"certificates": "it reads a path; use acceptInsecureCerts",
+		"gtk-module":   "it loads a program",
+		"display":      "every session has a display of its own",
+		"proxy":        "name a proxy by the capability proxy",
+	},
+	Switches: engine.Names{"automation", "private", "full-screen", "dark-mode", "geometry", "user-agent", "autoplay-policy", "zoom",
+		"ignore-tls-errors", "enable-itp", "features", "background-color", "font-size", "enable-*", "disable-*"},
+}
 
 // Launch starts a display and a driver for one session.
 func (Family) Launch(ctx context.Context, o engine.Options) (*engine.Instance, error) {
 	inst := engine.NewInstance(&o)
-	options, err := vendor.Of(o.Asked)
+	options, err := vendor.Of(o.Asked, o.Allow)
 	if err != nil {
 		return nil, err
 	}
-	asked, err := vendor.Arguments(options, true)
+	asked, left, err := vendor.Arguments(options, true, o.Allow)
 	if err != nil {
 		return nil, err
 	}
+	inst.Left = left
 	scale := int(o.Device.Density)
 	config := filepath.Join(o.Dir, "config")
 	if err := os.MkdirAll(filepath.Join(config, "gtk-3.0"), 0o700); err != nil {

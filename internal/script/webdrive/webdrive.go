@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"strings"
 
+	"parallelpane/internal/core/remote"
 	"parallelpane/internal/script"
 	"parallelpane/internal/webdriver"
 )
@@ -75,6 +76,9 @@ func (b *Browser) judge(ctx context.Context, err error) error {
 // lab's fault; how engines report it differs, so the address is tried once more
 // without a browser.
 func (b *Browser) Visit(ctx context.Context, address string) error {
+	if why := remote.Address(address); why != "" {
+		return errors.New(why)
+	}
 	err := b.s.Navigate(ctx, address)
 	if err == nil {
 		var now string

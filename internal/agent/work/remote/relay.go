@@ -10,6 +10,9 @@ import (
 
 	"github.com/fasthttp/websocket"
 	"github.com/valyala/fasthttp"
+
+	guard "parallelpane/internal/core/remote"
+	"parallelpane/internal/webdriver"
 )
 
 // bidiPath takes the session out of the path of its BiDi connection.
@@ -45,7 +48,7 @@ func (s *remote) join(client, browser *websocket.Conn) {
 	defer browser.Close()
 	defer client.Close()
 	client.SetReadLimit(MaxCommand)
-	f := &filter{}
+	f, replies := &filter{}, &toClient{conn: client}
 	var both sync.WaitGroup
 	pass := func(to, from *websocket.Conn, wanted func([]byte) bool) {
 		defer to.Close()
@@ -60,7 +63,15 @@ func (s *remote) join(client, browser *websocket.Conn) {
 				_ = to.WriteControl(websocket.CloseMessage, websocket.FormatCloseMessage(code, text), time.Now().Add(time.Second))
 				return
 			}
-			if wanted(raw) && to.WriteMessage(kind, raw) != nil {
+			if !wanted(raw) {
+				continue
+			}
+			if to == client {
+				err = replies.write(kind, raw)
+			} else {
+				err = to.WriteMessage(kind, raw)
+			}
+			if err != nil {
 				return
 			}
 		}
@@ -68,12 +79,45 @@ func (s *remote) join(client, browser *websocket.Conn) {
 	both.Go(func() {
 		pass(browser, client, func(raw []byte) bool {
 			s.session.Touch()
+			if why := guard.BiDi(raw); why != "" {
+				s.Note("refused over BiDi: %s", why)
+				return replies.refuse(raw, why) != nil
+			}
 			f.asks(raw)
 			return true
 		})
 	})
 	both.Go(func() { pass(client, browser, f.wants) })
 	both.Wait()
+}
+
+// toClient is what is written to a client, by the browser and by the agent.
+type toClient struct {
+	mu   sync.Mutex
+	conn *websocket.Conn
+}
+
+func (t *toClient) write(kind int, raw []byte) error {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.conn.WriteMessage(kind, raw)
+}
+
+// refuse answers a command that does not reach the browser (BiDi, section 3.4
+// "Errors").
+func (t *toClient) refuse(command []byte, why string) error {
+	var m struct {
+		ID json.RawMessage `json:"id"`
+	}
+	_ = json.Unmarshal(command, &m) // it was read before
+	if len(m.ID) == 0 {
+		m.ID = json.RawMessage("null")
+	}
+	raw, err := json.Marshal(map[string]any{"type": "error", "id": m.ID, "error": webdriver.InvalidArgument, "message": why})
+	if err != nil {
+		return err
+	}
+	return t.write(websocket.TextMessage, raw)
 }
 
 // filter knows what events a client has subscribed to (BiDi, section 7.1,

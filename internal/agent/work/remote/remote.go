@@ -19,6 +19,7 @@ import (
 	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/device"
 	"parallelpane/internal/core/record"
+	guard "parallelpane/internal/core/remote"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/engine"
 	"parallelpane/internal/link"
@@ -102,7 +103,7 @@ func (on *Worker) Routes(ctx context.Context, mux *http.ServeMux) {
 		w.WriteHeader(http.StatusNoContent)
 	}))
 	mux.HandleFunc("POST /sessions/{id}/left", on.onRemote(func(s *remote, w http.ResponseWriter, _ *http.Request) {
-		s.session.Left()
+		s.session.Decided()
 		s.Note("the client went away in the middle of a command")
 		w.WriteHeader(http.StatusNoContent)
 	}))
@@ -228,6 +229,9 @@ func (s *remote) open(ctx context.Context) *link.SessionFault {
 	s.Result.Detail.StartMS = time.Since(s.Began).Milliseconds()
 	s.Result.Detail.Emulated = s.session.Outcome
 	s.Note("%s %s is open after %d ms", b.Name, b.Version, s.Result.Detail.StartMS)
+	if left := s.session.Decided(); len(left) > 0 {
+		s.Note("left out, since the agent decides: %s", strings.Join(left, " "))
+	}
 	s.Record(ctx, s.session, o.Record)
 	return nil
 }
@@ -341,6 +345,11 @@ func (on *Worker) command(ctx context.Context, c *fasthttp.RequestCtx, id, path 
 		return
 	case "/pane/file":
 		s.takeFile(c, method, body)
+		return
+	}
+	if why := guard.Command(method, path, body); why != "" {
+		s.Note("refused: %s %s: %s", method, path, why)
+		answer(c, webdriver.Errorf(webdriver.InvalidArgument, "%s", why))
 		return
 	}
 	if method == fasthttp.MethodDelete && path == "" {

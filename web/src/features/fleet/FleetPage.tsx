@@ -218,6 +218,14 @@ function Row({
         <span className="block text-xs text-soft">
           {m.arch}, {m.cores} cores, {Math.round(m.memory_mb / 1024)} GB
         </span>
+        {!m.stand_in &&
+          (m.isolation === "sandbox" ? (
+            <span className="block text-xs text-soft">a sandbox for each session</span>
+          ) : (
+            <Hint text={`Sessions run beside the agent, as its user: ${m.exposed || "the agent says no more"}.`}>
+              <span className="block text-xs text-flaky">no sandbox</span>
+            </Hint>
+          ))}
       </td>
       <td className="px-4 py-2.5">
         {m.browsers.map((b) => (
