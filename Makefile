@@ -72,7 +72,7 @@ shots: build
 	$(GO) run ./tools/shots -out docs/screenshots
 
 fuzz:
-	for p in core/remote:Guard core/combo:ParseKey core/calendar:Parse script:ParseScript script:Expressions project:Bundle recording:Mask; do \
+	for p in core/remote:Guard core/combo:ParseKey core/calendar:Parse script:ParseScript script:Expressions core/condition:Compile project:Bundle recording:Mask; do \
 		$(GO) test ./internal/$${p%%:*} -run xxx -fuzz Fuzz$${p##*:} -fuzztime 20s || exit 1; done
 
 clean:

@@ -223,9 +223,41 @@ func (r *reader) globs(n *yaml.Node, what string) []string {
 	for _, g := range globs {
 		if !doublestar.ValidatePattern(g) || !filepath.IsLocal(filepath.FromSlash(g)) {
 			r.Fail(n, "%s: %q is not a glob within the project", what, g)
+		} else if why := dear(g); why != "" {
+			r.Fail(n, "%s: %.80q: %s", what, g, why)
 		}
 	}
 	return globs
+}
+
+// dear says what makes a glob cost more than it is long, for every file that it is
+// held against; "" for one that does not. Every ** and every choice of a brace may
+// be tried with every other.
+func dear(glob string) string {
+	const longest, choices = 400, 64
+	if len(glob) > longest {
+		return fmt.Sprintf("a glob has at most %d characters", longest)
+	}
+	ways, inside, here := 1, false, 1
+	for i := range len(glob) {
+		switch c := glob[i]; {
+		case c == '{' && inside:
+			return "braces do not stand within braces"
+		case c == '{':
+			inside, here = true, 1
+		case c == ',' && inside:
+			here++
+		case c == '}' && inside:
+			inside = false
+			ways *= here
+		case c == '*' && i > 0 && glob[i-1] == '*':
+			ways *= 2
+		}
+		if ways > choices || here > choices {
+			return fmt.Sprintf("its braces and ** come to more than %d choices; write several globs", choices)
+		}
+	}
+	return ""
 }
 
 // Matrices reads the matrices of any YAML file that has them, whatever else is

@@ -7,6 +7,7 @@ import (
 	"github.com/expr-lang/expr"
 	"github.com/expr-lang/expr/vm"
 
+	"parallelpane/internal/core/condition"
 	"parallelpane/internal/core/device"
 )
 
@@ -42,7 +43,7 @@ type Expr struct {
 }
 
 func compile(source string, opts ...expr.Option) (*Expr, error) {
-	program, err := expr.Compile(source, append(opts, expr.Env(Scope{}))...)
+	program, err := condition.Compile(source, Scope{}, opts...)
 	if err != nil {
 		first, _, _ := strings.Cut(err.Error(), "\n")
 		return nil, fmt.Errorf("expression %q: %s", source, first)

@@ -21,7 +21,12 @@ type Rule struct {
 	until  time.Time // last instant; zero for none
 }
 
-const maxRule = 1000 // characters
+const (
+	maxRule  = 1000    // characters
+	maxCount = 100_000 // occurrences, since they can only be counted one by one
+	// maxSeconds bounds those of a rule that occurs more than once a minute.
+	maxSeconds = 1000
+)
 
 var known = []string{"FREQ", "UNTIL", "COUNT", "INTERVAL", "BYSECOND", "BYMINUTE", "BYHOUR", "BYDAY", "BYMONTHDAY",
 	"BYYEARDAY", "BYWEEKNO", "BYMONTH", "BYSETPOS", "WKST"}
@@ -71,6 +76,12 @@ func Parse(rule string, start time.Time, zone *time.Location) (*Rule, error) {
 	}
 	if seen["INTERVAL"] && option.Interval < 1 || seen["COUNT"] && option.Count < 1 {
 		return fail("INTERVAL and COUNT must be 1 or more")
+	}
+	if (option.Freq == rrule.SECONDLY || len(option.Bysecond) > 1) && (option.Count == 0 || option.Count > maxSeconds) {
+		return fail("more often than once a minute only with a COUNT of at most %d", maxSeconds)
+	}
+	if option.Count > maxCount {
+		return fail("COUNT must be %d or less", maxCount)
 	}
 	option.Dtstart = r.start
 	if _, err := rrule.NewRRule(*option); err != nil {
@@ -147,16 +158,43 @@ func inZone(wall time.Time, zone *time.Location) time.Time {
 // ErrNever means that a rule has no occurrence at all.
 var ErrNever = errors.New("the rule never occurs")
 
-// After lists at most n occurrences later than a time, in order.
+// near is the rule begun again at one of its own steps shortly before a time, so
+// that what lies before need not be counted. Its phase stays, and with it every
+// occurrence from two days before the time on.
+func (r *Rule) near(t time.Time) rrule.ROption {
+	o := r.option
+	unit := map[rrule.Frequency]time.Duration{rrule.MINUTELY: time.Minute, rrule.HOURLY: time.Hour, rrule.DAILY: 24 * time.Hour,
+		rrule.WEEKLY: 7 * 24 * time.Hour}[o.Freq]
+	step := unit * time.Duration(max(1, o.Interval))
+	if gap := floating(t.In(r.zone)).Sub(r.start) - 48*time.Hour; o.Count == 0 && step > 0 && gap > step {
+		o.Dtstart = r.start.Add((gap/step - 1) * step)
+	}
+	return o
+}
+
+// After lists at most n occurrences later than a time, in order. It takes no longer
+// for a rule that began long ago.
 func (r *Rule) After(t time.Time, n int) ([]time.Time, error) {
-	rule, err := rrule.NewRRule(r.option)
+	option := r.near(t)
+	out, any, err := r.after(option, t, n)
+	if err == nil && !any && !option.Dtstart.Equal(r.start) { // there may have been some before
+		_, any, err = r.after(r.option, t, 0)
+	}
+	if err == nil && !any {
+		err = fmt.Errorf("rule %q: %w from %s on", r.source, ErrNever, inZone(r.start, r.zone).Format(time.RFC3339))
+	}
+	return out, err
+}
+
+// after lists at most n occurrences later than a time; with n = 0 it only looks
+// whether there is any at all. any says whether there is one, at whatever time.
+func (r *Rule) after(option rrule.ROption, t time.Time, n int) (out []time.Time, any bool, err error) {
+	rule, err := rrule.NewRRule(option)
 	if err != nil {
-		return nil, fmt.Errorf("rule %q: %w", r.source, err)
+		return nil, false, fmt.Errorf("rule %q: %w", r.source, err)
 	}
 	next := rule.Iterator()
-	var out []time.Time
-	any := false
-	for len(out) < n {
+	for len(out) < n || !any {
 		wall, ok := next()
 		if !ok {
 			break
@@ -166,14 +204,11 @@ func (r *Rule) After(t time.Time, n int) ([]time.Time, error) {
 			break
 		}
 		any = true
-		if at.After(t) && (len(out) == 0 || at.After(out[len(out)-1])) {
+		if len(out) < n && at.After(t) && (len(out) == 0 || at.After(out[len(out)-1])) {
 			out = append(out, at)
 		}
 	}
-	if !any {
-		return nil, fmt.Errorf("rule %q: %w from %s on", r.source, ErrNever, inZone(r.start, r.zone).Format(time.RFC3339))
-	}
-	return out, nil
+	return out, any, nil
 }
 
 // First lists the first n occurrences; the start counts when the rule meets it.

@@ -1,6 +1,7 @@
 package calendar
 
 import (
+	"fmt"
 	"testing"
 	"time"
 
@@ -74,10 +75,14 @@ func TestBadRules(t *testing.T) {
 		"FREQ=DAILY;INTERVAL=0":         "must be 1 or more",
 		"FREQ=DAILY;COUNT=1;COUNT=2":    "COUNT is given twice",
 		"FREQ=DAILY;COUNT=1;UNTIL=2026": "UNTIL: expected a time",
-		"FREQ=DAILY;COUNT=1;UNTIL=20260101T000000Z": "must not come together",
-		"FREQ=WEEKLY;BYDAY=XX":                      "rule",
-		"FREQ=SECONDLY;INTERVAL=2;BYSECOND=1":       "the rule never occurs: its interval never meets",
-		"FREQ=HOURLY;INTERVAL=24;BYHOUR=5":          "the rule never occurs",
+		"FREQ=DAILY;COUNT=1;UNTIL=20260101T000000Z":   "must not come together",
+		"FREQ=WEEKLY;BYDAY=XX":                        "rule",
+		"FREQ=SECONDLY;INTERVAL=2;BYSECOND=1;COUNT=9": "the rule never occurs: its interval never meets",
+		"FREQ=SECONDLY":                               "more often than once a minute only with a COUNT of at most 1000",
+		"FREQ=SECONDLY;COUNT=1001":                    "only with a COUNT of at most 1000",
+		"FREQ=MINUTELY;BYSECOND=0,1":                  "only with a COUNT of at most 1000",
+		"FREQ=DAILY;COUNT=100001":                     "COUNT must be 100000 or less",
+		"FREQ=HOURLY;INTERVAL=24;BYHOUR=5":            "the rule never occurs",
 	} {
 		_, err := Parse(rule, time.Unix(0, 0), time.UTC)
 		assert.ErrorContains(t, err, want, rule)
@@ -143,4 +148,35 @@ func FuzzParse(f *testing.F) {
 			_ = r.Words()
 		}
 	})
+}
+
+// Where a rule is begun again, later on, nothing changes but the time it takes.
+func TestARuleThatBeganLongAgo(t *testing.T) {
+	zone, err := time.LoadLocation("Europe/Oslo")
+	require.NoError(t, err)
+	parts := []string{"", ";BYDAY=MO,FR", ";BYHOUR=6,18", ";BYMONTH=2,3", ";BYMONTHDAY=1,31", ";BYSETPOS=1;BYDAY=MO,TU", ";WKST=SU;BYDAY=SU,MO"}
+	rapid.Check(t, func(rt *rapid.T) {
+		text := "FREQ=" + rapid.SampledFrom([]string{"MINUTELY", "HOURLY", "DAILY", "WEEKLY"}).Draw(rt, "freq") +
+			fmt.Sprintf(";INTERVAL=%d", rapid.IntRange(1, 40).Draw(rt, "interval")) + rapid.SampledFrom(parts).Draw(rt, "more")
+		start := time.Unix(rapid.Int64Range(1_700_000_000, 1_701_000_000).Draw(rt, "start"), 0)
+		r, err := Parse(text, start, zone)
+		if err != nil {
+			return
+		}
+		at := start.Add(time.Duration(rapid.Int64Range(0, 100*24*3600).Draw(rt, "later")) * time.Second)
+		want, any, err := r.after(r.option, at, 3)
+		require.NoError(rt, err)
+		got, err := r.After(at, 3)
+		if !any {
+			require.ErrorIs(rt, err, ErrNever)
+			return
+		}
+		require.NoError(rt, err)
+		require.Equal(rt, want, got, text)
+	})
+	r, err := Parse("FREQ=MINUTELY;UNTIL=20250101T000000Z", time.Date(2024, 1, 1, 0, 0, 0, 0, time.UTC), time.UTC)
+	require.NoError(t, err)
+	none, err := r.After(time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC), 3)
+	require.NoError(t, err, "it did occur")
+	assert.Empty(t, none)
 }

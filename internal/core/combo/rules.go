@@ -9,6 +9,8 @@ import (
 
 	"github.com/expr-lang/expr"
 	"github.com/expr-lang/expr/ast"
+
+	"parallelpane/internal/core/condition"
 )
 
 // A rule forbids some of the values of a few axes together. Its table has a
@@ -121,11 +123,11 @@ func (p *problem) environment(numbers bool) (env map[string]any, value func(axis
 // only adds a rule from an expression over axis names that must hold.
 func (p *problem) only(source string) error {
 	env, value := p.environment(true)
-	program, err := expr.Compile(source, expr.Env(env), expr.AsBool())
+	program, err := condition.Compile(source, env, expr.AsBool())
 	if err != nil { // perhaps it compares a number with a text
 		first, _, _ := strings.Cut(err.Error(), "\n")
 		env, value = p.environment(false)
-		if program, err = expr.Compile(source, expr.Env(env), expr.AsBool()); err != nil {
+		if program, err = condition.Compile(source, env, expr.AsBool()); err != nil {
 			return errors.New(first)
 		}
 	}
