@@ -8,7 +8,7 @@ SOURCES := $(shell find cmd internal -name '*.go' -o -path '*internal*' \( -name
 STEP    := @scripts/step
 export CGO_ENABLED := 0
 
-.PHONY: demo test build setup packages modules lint unit bench soak attack shots fuzz clean
+.PHONY: demo test build setup packages modules lint go-lint console-types console-style console-form unit bench soak attack shots fuzz clean
 
 demo: build
 	./bin/pane demo
@@ -41,12 +41,24 @@ bin/pane: $(SOURCES) $(CONSOLE)
 	$(STEP) "bin/pane" $(GO) build -ldflags '-s -w -X main.version=$(VERSION)' -o $@ ./cmd/pane
 
 lint: $(STAMPS)/npm $(CONSOLE)
+	@$(MAKE) --no-print-directory -j4 go-lint go-lint console-types console-style console-form
+
+go-lint:
 	$(STEP) "gofmt" sh -c 'test -z "$$(gofmt -l cmd internal web/web.go tools | tee /dev/stderr)"'
 	$(STEP) "lines" scripts/lines
 	$(STEP) "go vet" $(GO) vet ./...
 	$(STEP) "staticcheck" $(GO) tool staticcheck ./...
 	$(STEP) "types on macOS and Windows" $(GO) run ./tools/elsewhere darwin windows
-	$(STEP) -q "the console's types and style" npm --prefix web run --silent check
+
+# The console's types come from the document of the API, which its build has read.
+console-types:
+	$(STEP) -q "the console's types" npm --prefix web run --silent typed
+
+console-style:
+	$(STEP) -q "the console's style" npm --prefix web run --silent style
+
+console-form:
+	$(STEP) -q "the console's form" npm --prefix web run --silent form
 
 unit: $(STAMPS)/npm
 	$(STEP) -q "the console's tests" npm --prefix web run --silent test

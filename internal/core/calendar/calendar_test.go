@@ -154,7 +154,8 @@ func FuzzParse(f *testing.F) {
 func TestARuleThatBeganLongAgo(t *testing.T) {
 	zone, err := time.LoadLocation("Europe/Oslo")
 	require.NoError(t, err)
-	parts := []string{"", ";BYDAY=MO,FR", ";BYHOUR=6,18", ";BYMONTH=2,3", ";BYMONTHDAY=1,31", ";BYSETPOS=1;BYDAY=MO,TU", ";WKST=SU;BYDAY=SU,MO"}
+	parts := []string{"", ";BYDAY=MO,FR", ";BYHOUR=6,18", ";BYMONTH=2,3", ";BYMONTHDAY=1,31", ";BYSETPOS=1;BYDAY=MO,TU",
+		";WKST=SU;BYDAY=SU,MO"}
 	rapid.Check(t, func(rt *rapid.T) {
 		text := "FREQ=" + rapid.SampledFrom([]string{"MINUTELY", "HOURLY", "DAILY", "WEEKLY"}).Draw(rt, "freq") +
 			fmt.Sprintf(";INTERVAL=%d", rapid.IntRange(1, 40).Draw(rt, "interval")) + rapid.SampledFrom(parts).Draw(rt, "more")

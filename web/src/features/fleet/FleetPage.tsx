@@ -222,7 +222,9 @@ function Row({
           (m.isolation === "sandbox" ? (
             <span className="block text-xs text-soft">a sandbox for each session</span>
           ) : (
-            <Hint text={`Sessions run beside the agent, as its user: ${m.exposed || "the agent says no more"}.`}>
+            <Hint
+              text={`Sessions run beside the agent, as its user: ${m.exposed || "the agent says no more"}.`}
+            >
               <span className="block text-xs text-flaky">no sandbox</span>
             </Hint>
           ))}

@@ -322,7 +322,9 @@ function Result({ draft }: { draft: Draft }) {
             <tbody>
               {p.missing.slice(0, 100).map((m) => (
                 <tr key={JSON.stringify(m.values)} className="border-t border-line first:border-0">
-                  <td className="px-4 py-2 align-top whitespace-nowrap">{Object.values(m.values).join(" · ")}</td>
+                  <td className="px-4 py-2 align-top whitespace-nowrap">
+                    {Object.values(m.values).join(" · ")}
+                  </td>
                   <td className="px-4 py-2 text-soft">{m.reason}</td>
                 </tr>
               ))}
