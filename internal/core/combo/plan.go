@@ -175,7 +175,11 @@ func (m Matrix) planCover(p *problem, plan *Plan) error {
 	if strength < 1 || strength > MaxStrength {
 		return fmt.Errorf("matrix %q: the strength of a cover is 1 to %d, not %d", m.Name, MaxStrength, m.Cover.Strength)
 	}
-	if !p.possible(slices.Repeat([]int{free}, len(m.Axes))) {
+	possible := p.possible(slices.Repeat([]int{free}, len(m.Axes)))
+	if p.spent() {
+		return fmt.Errorf("matrix %q: %w", m.Name, ErrTooHard)
+	}
+	if !possible {
 		if len(m.Add) == 0 {
 			return m.unsatisfied(p)
 		}
@@ -194,6 +198,9 @@ func (m Matrix) planCover(p *problem, plan *Plan) error {
 		}
 	}
 	c.solve(candidates, steps)
+	if p.spent() {
+		return fmt.Errorf("matrix %q: %w", m.Name, ErrTooHard)
+	}
 	for _, row := range c.rows[c.fixed:] {
 		if k := m.combination(m.values(row)); !seen[k.Key] {
 			seen[k.Key] = true

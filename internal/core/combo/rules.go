@@ -38,10 +38,25 @@ type problem struct {
 	sizes    []int
 	rules    []rule
 	touching [][]int // by axis, the rules that speak of it
+	left     *int    // steps of searching that are left
 }
 
+// maxSearch bounds the values that are tried for one matrix, however many rows have
+// to be completed: a few seconds of work.
+const maxSearch = 50_000_000
+
+// ErrTooHard means that the rules of a matrix took more searching than one matrix
+// may have.
+var ErrTooHard = errors.New("its rules are too hard together: no more is tried after 50 million values; " +
+	"let each rule speak of fewer axes, or name the combinations with add")
+
+// spent reports that searching was given up, so that what was not found may be
+// there all the same.
+func (p *problem) spent() bool { return *p.left <= 0 }
+
 func newProblem(m Matrix, lab Lab) (*problem, error) {
-	p := &problem{axes: m.Axes, touching: make([][]int, len(m.Axes))}
+	left := maxSearch
+	p := &problem{axes: m.Axes, touching: make([][]int, len(m.Axes)), left: &left}
 	for _, a := range m.Axes {
 		p.sizes = append(p.sizes, len(a.Values))
 	}
@@ -241,7 +256,7 @@ func (p *problem) broken(row []int, axis int) *rule {
 
 // complete gives values to the free axes that rules speak of, so that every
 // rule holds, and reports whether it can. It searches depth first; in the worst
-// case that is exponential in the number of such axes.
+// case that is exponential in the number of such axes, up to maxSearch.
 func (p *problem) complete(row []int) bool {
 	if p.broken(row, -1) != nil {
 		return false
@@ -257,6 +272,9 @@ func (p *problem) completeFrom(row []int, axis int) bool {
 		return true
 	}
 	for v := range p.sizes[axis] {
+		if *p.left--; p.spent() {
+			break
+		}
 		row[axis] = v
 		if p.broken(row, axis) == nil && p.completeFrom(row, axis+1) {
 			return true
@@ -281,15 +299,15 @@ func (p *problem) culprit(row []int) string {
 		return r.reason(row)
 	}
 	for n := 1; n <= len(p.rules); n++ {
-		some := &problem{axes: p.axes, sizes: p.sizes, rules: p.rules[:n], touching: make([][]int, len(p.axes))}
+		some := &problem{axes: p.axes, sizes: p.sizes, rules: p.rules[:n], touching: make([][]int, len(p.axes)), left: p.left}
 		for i, r := range some.rules {
 			for _, a := range r.axes {
 				some.touching[a] = append(some.touching[a], i)
 			}
 		}
-		if !some.possible(row) {
+		if !some.possible(row) && !p.spent() {
 			return p.rules[n-1].reason(row)
 		}
 	}
-	return ""
+	return "its rules together"
 }
