@@ -103,7 +103,7 @@ func (on *Worker) Routes(ctx context.Context, mux *http.ServeMux) {
 		w.WriteHeader(http.StatusNoContent)
 	}))
 	mux.HandleFunc("POST /sessions/{id}/left", on.onRemote(func(s *remote, w http.ResponseWriter, _ *http.Request) {
-		s.session.Decided()
+		s.session.Left()
 		s.Note("the client went away in the middle of a command")
 		w.WriteHeader(http.StatusNoContent)
 	}))
