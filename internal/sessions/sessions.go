@@ -129,18 +129,20 @@ type Request struct {
 // Session is an open session and everything that serves it.
 type Session struct {
 	*webdriver.Session
-	Client  *webdriver.Client
-	BiDi    *bidi.Conn // nil where the engine has none, or nothing needs it
-	Outcome device.Outcome
-	Browser fleet.Browser
-	Headed  bool
-	inst    *engine.Instance
-	dir     string
-	log     *os.File
-	tap     *tap
-	prompts *prompts
-	left    sync.WaitGroup // pictures that were given up and end by themselves
-	asked   webdriver.Capabilities
+	Client   *webdriver.Client
+	BiDi     *bidi.Conn // nil where the engine has none, or nothing needs it
+	Outcome  device.Outcome
+	Browser  fleet.Browser
+	Headed   bool
+	inst     *engine.Instance
+	dir      string
+	log      *os.File
+	tap      *tap
+	prompts  *prompts
+	left     sync.WaitGroup // pictures that were given up and end by themselves
+	asked    webdriver.Capabilities
+	unwatch  []func()       // end those who look at what it takes up
+	watchers sync.WaitGroup // them
 	// patience is how long the driver may take to answer a script of the lab's.
 	patience time.Duration
 	box      box.Box
@@ -202,6 +204,9 @@ func (h *Host) open(ctx context.Context, r Request) (_ *Session, err error) {
 	}
 	if s.inst, err = family.Launch(ctx, o); err != nil {
 		return nil, err
+	}
+	if s.box.Isolated() {
+		s.watch(box.Usual, watchEvery)
 	}
 	if err = s.begin(ctx, s.capabilities(r)); err != nil {
 		return nil, err
@@ -387,6 +392,10 @@ func (s *Session) Close() {
 }
 
 func (s *Session) discard() {
+	for _, end := range s.unwatch {
+		end()
+	}
+	s.watchers.Wait()
 	if s.BiDi != nil {
 		_ = s.BiDi.Close()
 	}

@@ -41,6 +41,8 @@ type Box interface {
 	Listen() (net.Listener, error)
 	// Port is a port of the box's loopback that nothing listens on now.
 	Port() (int, error)
+	// Usage is what the box takes up now.
+	Usage() Usage
 	// Isolated says whether a session in the box sees nothing of the machine.
 	Isolated() bool
 	// Close ends every program in the box.
@@ -52,10 +54,18 @@ type Limits struct {
 	Tasks    int   // processes and threads
 	FileSize int64 // bytes of one file
 	Memory   int64 // bytes of the box's temporary file systems, each
+	Resident int64 // bytes that its processes have for themselves; whoever watches Usage ends the session
+	Disk     int64 // bytes of the session's directory; the same
+}
+
+// Usage is what a box takes up at one moment.
+type Usage struct {
+	Memory int64 // bytes that its processes have for themselves
+	Disk   int64 // bytes of the session's directory
 }
 
 // Usual are limits that leave a browser with a dozen windows in peace.
-var Usual = Limits{Tasks: 2000, FileSize: 2 << 30, Memory: 512 << 20}
+var Usual = Limits{Tasks: 2000, FileSize: 2 << 30, Memory: 512 << 20, Resident: 6 << 30, Disk: 4 << 30}
 
 // Needs say what a box is made for.
 type Needs struct {
@@ -128,6 +138,9 @@ func give(dir, name string, content io.Reader, own func(*os.File) error) (path s
 	}
 	return path, errors.Join(own(f), own(d))
 }
+
+// Usage is not known: nobody can tell a session's programs from others for sure.
+func (Open) Usage() Usage { return Usage{} }
 
 // Isolated is false.
 func (Open) Isolated() bool { return false }

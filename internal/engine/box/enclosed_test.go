@@ -208,6 +208,19 @@ func TestABoxesOwnFilesAreBounded(t *testing.T) {
 	assert.Contains(t, printed(t, b, "dd if=/dev/zero of=/tmp/x bs=1M count=100"), "No space left")
 }
 
+func TestABoxKnowsWhatItTakesUp(t *testing.T) {
+	b := enclosedIn(t, t.TempDir(), Usual)
+	before := b.Usage()
+	p, err := b.Start(process.Command{Path: "/bin/sh",
+		Args: []string{"-c", "x=$(head -c 50000000 /dev/zero | tr '\\0' x); head -c 30000000 /dev/zero > file; echo there; sleep 1000"}})
+	require.NoError(t, err)
+	_, err = p.WaitLine(t.Context(), func(l string) bool { return l == "there" })
+	require.NoError(t, err)
+	after := b.Usage()
+	assert.Greater(t, after.Memory-before.Memory, int64(40_000_000))
+	assert.InDelta(t, 30_000_000, after.Disk-before.Disk, 100_000)
+}
+
 func TestABoxThatCannotBeMadeSaysWhy(t *testing.T) {
 	enclosedIn(t, t.TempDir(), Usual)
 	_, err := Enclose(t.Context(), Needs{Dir: "/no/such/directory"})

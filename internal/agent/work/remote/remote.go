@@ -263,7 +263,7 @@ func (s *remote) wait(ctx context.Context) string {
 		switch {
 		case s.session.Deleted():
 			return "the client ended it"
-		case s.session.Programs() != nil:
+		case s.session.Programs() != nil && !s.session.Deleting():
 			s.settle(verdict.LabFault, s.session.Programs().Error())
 			return "the browser or its driver ended"
 		case idle > 0 && s.session.Idle() > idle:

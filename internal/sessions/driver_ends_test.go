@@ -46,3 +46,33 @@ func TestADriverThatIsStuckEndsItsSession(t *testing.T) {
 	r.onDisplay(t.Context(), &exchange{method: "POST", path: "/element/e/click"})
 	assert.ErrorContains(t, s.Programs(), "WebKitWebDriver does not answer any more: a dialog opened just as the page was asked")
 }
+
+// A driver that ends over the end of its session has done what it was asked for.
+func TestADriverThatEndsWithItsSession(t *testing.T) {
+	p, err := process.Start(process.Command{Path: "sleep", Args: []string{"1000"}})
+	require.NoError(t, err)
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Method == http.MethodPost {
+			_, _ = w.Write([]byte(`{"value":{"sessionId":"s","capabilities":{}}}`))
+			return
+		}
+		if r.URL.Path == "/session/s" {
+			p.Stop(0)
+		}
+		panic(http.ErrAbortHandler)
+	}))
+	t.Cleanup(srv.Close)
+	inst := &engine.Instance{URL: srv.URL}
+	inst.Own(p)
+	defer inst.Close()
+	s := &Session{inst: inst, tap: newTap(inst)}
+	s.Client = webdriver.NewClient(srv.URL, &http.Client{Transport: s.tap})
+	s.Session, err = s.Client.New(t.Context(), nil)
+	require.NoError(t, err)
+	_, err = s.Forward(t.Context(), "GET", "/title", nil)
+	assert.Error(t, err, "of another command nobody knows what became of it")
+	a, err := s.Forward(t.Context(), "DELETE", "", nil)
+	require.NoError(t, err)
+	assert.Equal(t, []any{200, `{"value":null}`}, []any{a.Status, string(a.Body)})
+	assert.True(t, s.Deleted())
+}
