@@ -381,6 +381,10 @@ func noWindows(body []byte) bool {
 // page load or script limit that is usual.
 const commandLimit = 15 * time.Minute
 
+// noticed is how long it takes at most until the end of a program is known: what its
+// children still print is waited for.
+const noticed = 3 * time.Second
+
 func (s *Session) send(ctx context.Context, method, path string, body []byte) (Answer, error) {
 	return s.tap.command(ctx, method, path, body, func() (a Answer, err error) {
 		req, resp := fasthttp.AcquireRequest(), fasthttp.AcquireResponse()
@@ -393,7 +397,7 @@ func (s *Session) send(ctx context.Context, method, path string, body []byte) (A
 			req.SetBodyRaw(body)
 		}
 		err = s.tap.driver.DoTimeout(req, resp, commandLimit)
-		if err != nil && method == http.MethodDelete && path == "" && s.inst.GoneWithin(time.Second) != nil {
+		if err != nil && method == http.MethodDelete && path == "" && s.inst.GoneWithin(noticed) != nil {
 			// WebKit's driver now and then ends over the end of its session, which is all the same to the client.
 			return Answer{http.StatusOK, "application/json; charset=utf-8", []byte(`{"value":null}`)}, nil
 		}
