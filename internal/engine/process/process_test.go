@@ -56,3 +56,19 @@ func TestSweepEndsWhatASessionLeftBehind(t *testing.T) {
 	<-mine.Done()
 	assert.NoError(t, other.Gone(), "a directory whose name only begins alike is somebody else's")
 }
+
+// What holds a sandbox open has no environment: it is known by the directory that it
+// lends to it.
+func TestSweepEndsASandboxThatWasLeftBehind(t *testing.T) {
+	dir := t.TempDir()
+	held := func(lent string) *Process {
+		p, err := Start(Command{Path: "sh", Args: []string{"-c", "sleep 1000; :", "wrap", "--bind", lent, "/home/pane"}})
+		require.NoError(t, err)
+		return p
+	}
+	left, other := held(filepath.Join(dir, "one")), held(dir+"-other")
+	defer other.Stop(0)
+	assert.Equal(t, 1, Sweep(dir))
+	<-left.Done()
+	assert.NoError(t, other.Gone())
+}
