@@ -16,7 +16,6 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
-	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -25,7 +24,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"parallelpane/internal/access"
 	"parallelpane/internal/agent"
 	"parallelpane/internal/api"
 	"parallelpane/internal/core/dispatch"
@@ -125,6 +123,7 @@ func opened(t *testing.T, dir, address string) *office {
 func openedWith(t *testing.T, c service.Config, address string) *office {
 	t.Helper()
 	dir, log := c.Dir, c.Log
+	c.Dispatch.Mark = func() uint32 { return 0 } // so that tests know the fences
 	svc, err := service.Open(t.Context(), c)
 	require.NoError(t, err)
 	var l net.Listener
@@ -143,16 +142,20 @@ func openedWith(t *testing.T, c service.Config, address string) *office {
 	return o
 }
 
-func (o *office) agentToken() string {
-	raw, err := os.ReadFile(filepath.Join(o.dir, access.AgentTokenFile))
+// fence is that of the lease which is granted as the n-th.
+func fence(n int64) int64 { return n << 32 }
+
+// agentToken makes a token for an agent.
+func (o *office) agentToken(name string) string {
+	_, secret, err := o.svc.AddToken(context.Background(), api.TokenRequest{Name: name, Role: api.AgentRole, Agent: name})
 	require.NoError(o.t, err)
-	return strings.TrimSpace(string(raw))
+	return secret
 }
 
 // work starts an agent; the function returned stops it and waits.
 func (o *office) work(p engine.Family, name string, slots int) (stop func() error) {
 	o.t.Helper()
-	a, release, err := agent.New(o.t.Context(), agent.Config{Service: "http://" + o.address, Token: o.agentToken(), Name: name, Slots: slots,
+	a, release, err := agent.New(o.t.Context(), agent.Config{Service: "http://" + o.address, Token: o.agentToken(name), Name: name, Slots: slots,
 		Dir: filepath.Join(o.dir, "agents", name), Log: slog.New(slog.DiscardHandler), Families: []engine.Family{p},
 		Beat: 100 * time.Millisecond, Trickle: 20 * time.Millisecond, ReachFor: o.taken, Backoff: 200 * time.Millisecond})
 	require.NoError(o.t, err)
@@ -188,7 +191,7 @@ func (o *office) run(tests int, step string) int {
 	sum := sha256.Sum256(buf.Bytes())
 	hash := hex.EncodeToString(sum[:])
 	require.NoError(o.t, o.svc.PutBundle(hash, &buf))
-	run, err := o.svc.Submit(o.t.Context(), api.Who{Name: "kestrel", Role: api.Runner}, api.RunRequest{Bundle: hash})
+	run, err := o.svc.Submit(o.t.Context(), api.Who{Name: "kestrel", Rights: api.InLab(api.Runner)}, api.RunRequest{Bundle: hash})
 	require.NoError(o.t, err)
 	return run.Number
 }
@@ -298,7 +301,7 @@ func TestTwoAgents(t *testing.T) {
 	_, _, err := agent.New(t.Context(), agent.Config{Name: "quay", Dir: filepath.Join(o.dir, "agents", "quay"),
 		Log: slog.New(slog.DiscardHandler)})
 	assert.ErrorContains(t, err, "another agent uses the state directory")
-	other, release, err := agent.New(t.Context(), agent.Config{Service: "http://" + o.address, Token: o.agentToken(), Name: "quay", Slots: 1,
+	other, release, err := agent.New(t.Context(), agent.Config{Service: "http://" + o.address, Token: o.agentToken("quay"), Name: "quay", Slots: 1,
 		Dir: filepath.Join(o.dir, "elsewhere"), Log: slog.New(slog.DiscardHandler), Families: []engine.Family{p}})
 	require.NoError(t, err)
 	defer release()

@@ -105,8 +105,8 @@ func TestWhatALostAgentRecordedIsKept(t *testing.T) {
 		"what is there and what was not asked for is not missed")
 	o.until(func() bool { return len(o.growing()) == 0 })
 
-	_, err := o.svc.Grow(id, 1, recording.CommandsFile, 0, strings.NewReader("late"))
-	assert.ErrorContains(t, err, "is not open under lease 1", "nothing is added after the end")
+	_, err := o.svc.Grow("quay", id, fence(1), recording.CommandsFile, 0, strings.NewReader("late"))
+	assert.ErrorContains(t, err, "is not open under lease 4294967296", "nothing is added after the end")
 }
 
 func TestWhatALostAgentRecordedOfAScriptIsKept(t *testing.T) {
@@ -115,8 +115,8 @@ func TestWhatALostAgentRecordedOfAScriptIsKept(t *testing.T) {
 	stop := o.work(p, "quay", 1)
 	number := o.run(1, "")
 	open := o.theOpenOne()
-	lease := int64(1)
-	grown, err := o.svc.Grow(open.ID, lease, recording.CommandsFile, 0, strings.NewReader(`{"number":1,"name":"Navigate To"}`+"\n"))
+	lease := fence(1)
+	grown, err := o.svc.Grow("quay", open.ID, lease, recording.CommandsFile, 0, strings.NewReader(`{"number":1,"name":"Navigate To"}`+"\n"))
 	require.NoError(t, err)
 	assert.Equal(t, link.Grown{Have: 34}, grown)
 	require.NoError(t, stop())
@@ -139,12 +139,12 @@ func TestPiecesThatAreNotTaken(t *testing.T) {
 	o := opened(t, t.TempDir(), "127.0.0.1:0")
 	o.work(birds(standin.Faults{}), "quay", 1)
 	id := o.runner("build", api.Runner).open(`{"test":"Tides"}`)
-	put := func(session string, fence int64, name string, at int64, r io.Reader) string {
-		_, err := o.svc.Grow(session, fence, name, at, r)
+	put := func(session string, n int64, name string, at int64, r io.Reader) string {
+		_, err := o.svc.Grow("quay", session, fence(n), name, at, r)
 		require.Error(t, err)
 		return err.Error()
 	}
-	assert.Contains(t, put(id, 2, recording.CommandsFile, 0, strings.NewReader("x")), "not open under lease 2")
+	assert.Contains(t, put(id, 2, recording.CommandsFile, 0, strings.NewReader("x")), "not open under lease 8589934592")
 	assert.Contains(t, put("../"+id, 1, recording.CommandsFile, 0, strings.NewReader("x")), "is not open")
 	for _, name := range []string{"../commands.jsonl", "", ".hidden.png", "a/b.png"} {
 		assert.Contains(t, put(id, 1, name, 0, strings.NewReader("x")), "is not a name for a file")
@@ -187,16 +187,16 @@ func TestFilesThatAreHandedOver(t *testing.T) {
 	o.work(birds(standin.Faults{}), "quay", 1)
 	id := o.runner("build", api.Runner).open(`{"test":"Tides","record":"never"}`)
 	const tide, ebb = "tide\n", "ebb\n"
-	_, err := o.svc.Grow(id, 1, recording.ConsoleFile, 0, strings.NewReader(tide))
+	_, err := o.svc.Grow("quay", id, fence(1), recording.ConsoleFile, 0, strings.NewReader(tide))
 	require.NoError(t, err)
-	_, err = o.svc.Grow(id, 1, recording.VideoFile, 0, strings.NewReader("cut off"))
+	_, err = o.svc.Grow("quay", id, fence(1), recording.VideoFile, 0, strings.NewReader("cut off"))
 	require.NoError(t, err)
 	hash := func(s string) string {
 		sum := sha256.Sum256([]byte(s))
 		return hex.EncodeToString(sum[:])
 	}
-	hand := func(fence int64, files ...attempt.File) []string {
-		answer, err := o.svc.HandOver(link.Handover{Session: id, Fence: fence, Files: files})
+	hand := func(n int64, files ...attempt.File) []string {
+		answer, err := o.svc.HandOver("quay", link.Handover{Session: id, Fence: fence(n), Files: files})
 		require.NoError(t, err)
 		return answer.Lacking
 	}
@@ -204,12 +204,12 @@ func TestFilesThatAreHandedOver(t *testing.T) {
 		Hash: hash("whole")}, attempt.File{Name: "agent.log", Hash: hash(ebb)}
 	assert.Equal(t, []string{recording.ConsoleFile}, hand(2, console), "under another lease nothing counts")
 	assert.Equal(t, []string{recording.VideoFile, "agent.log"}, hand(1, console, video, log), "what is not whole, and what never came")
-	require.NoError(t, o.svc.PutFile(log.Hash, strings.NewReader(ebb)))
+	require.NoError(t, o.svc.PutFile("quay", fence(1), log.Hash, strings.NewReader(ebb)))
 	assert.Equal(t, []string{recording.VideoFile}, hand(1, console, video, log), "what is there by its contents is not sent again")
 	for _, bad := range []attempt.File{{Name: "../x", Hash: log.Hash}, {Name: "x", Hash: "tide"}} {
-		_, err := o.svc.HandOver(link.Handover{Session: id, Fence: 1, Files: []attempt.File{bad}})
+		_, err := o.svc.HandOver("quay", link.Handover{Session: id, Fence: fence(1), Files: []attempt.File{bad}})
 		assert.ErrorContains(t, err, "is not a name for a file")
 	}
-	_, err = o.svc.HandOver(link.Handover{Session: id, Fence: 1, Files: make([]attempt.File, attempt.MaxFiles+1)})
+	_, err = o.svc.HandOver("quay", link.Handover{Session: id, Fence: fence(1), Files: make([]attempt.File, attempt.MaxFiles+1)})
 	assert.ErrorContains(t, err, "at most")
 }

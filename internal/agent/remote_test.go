@@ -36,7 +36,7 @@ type runner struct {
 // runner makes a token and a client for it.
 func (o *office) runner(name string, role api.Role) *runner {
 	o.t.Helper()
-	_, secret, err := o.svc.AddToken(name, role)
+	_, secret, err := o.svc.AddToken(o.t.Context(), api.TokenRequest{Name: name, Role: role})
 	require.NoError(o.t, err)
 	o.until(func() bool { return len(o.svc.Agents()) > 0 })
 	return &runner{o, secret}
@@ -213,7 +213,7 @@ func TestSessionsOfOneRunShareItsWall(t *testing.T) {
 	require.Len(t, all, 1)
 	assert.Equal(t, "Fees", all[0].Test)
 
-	require.NoError(t, o.svc.Judge(t.Context(), all[0].ID, link.SessionVerdict{Verdict: verdict.Failed, Message: "the fee was wrong"}))
+	require.NoError(t, o.svc.Judge(t.Context(), api.Who{Name: "tern"}, all[0].ID, link.SessionVerdict{Verdict: verdict.Failed, Message: "the fee was wrong"}))
 	run = o.ended(1)
 	assert.Equal(t, verdict.Failed, run.Verdict, "a verdict that comes late counts as well")
 	assert.Equal(t, verdict.Counts{verdict.Failed: 1, verdict.Flaky: 1, verdict.Passed: 1}, run.Counts)

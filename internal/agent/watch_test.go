@@ -65,7 +65,7 @@ func TestASessionIsReachedIntoAndLetGo(t *testing.T) {
 	r := o.runner("build", api.Runner)
 	id := r.open(`{"test":"Tides","idleLimit":30}`)
 	r.do("POST", "/session/"+id+"/url", `{"url":"`+site.URL+`"}`)
-	tern, gull := api.Who{Name: "tern (console)"}, api.Who{Name: "gull"}
+	tern, gull := api.Who{Name: "tern"}, api.Who{Name: "gull"}
 	hand := func(who api.Who, h link.Hand) (string, error) { return o.svc.ByHand(who, id, h) }
 	_, err := hand(tern, link.Hand{Do: "type", Text: "x"})
 	assert.ErrorContains(t, err, "reach into the session first")
@@ -136,11 +136,16 @@ func TestAScriptsSessionCanBeWatchedToo(t *testing.T) {
 	s, err := o.svc.Session(t.Context(), open.ID)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"script", "open", "T0", "quay", "chromium"}, []string{s.Kind, s.State, s.Test, s.Agent, s.Browser})
-	for f, want := range map[api.SessionFilter]int{{Text: "t0"}: 1, {Browser: "firefox"}: 0, {Kind: "remote"}: 0, {Run: number}: 1,
-		{Verdict: "failed"}: 0, {Tag: "none"}: 0, {Agent: "quay"}: 1} {
-		got, err := o.svc.Sessions(t.Context(), f)
+	for _, tc := range []struct {
+		api.SessionFilter
+		want int
+	}{{api.SessionFilter{Text: "t0"}, 1}, {api.SessionFilter{Browser: "firefox"}, 0}, {api.SessionFilter{Kind: "remote"}, 0},
+		{api.SessionFilter{Run: number}, 1}, {api.SessionFilter{Verdict: "failed"}, 0}, {api.SessionFilter{Tag: "none"}, 0},
+		{api.SessionFilter{Agent: "quay"}, 1}, {api.SessionFilter{Among: []string{"marina"}}, 0},
+		{api.SessionFilter{Among: []string{"saltmarsh"}}, 1}} {
+		got, err := o.svc.Sessions(t.Context(), tc.SessionFilter)
 		require.NoError(t, err)
-		assert.Len(t, got, want, "%+v", f)
+		assert.Len(t, got, tc.want, "%+v", tc.SessionFilter)
 	}
 	assert.ErrorContains(t, o.svc.EndSession(t.Context(), api.Who{}, open.ID), "serves a script: cancel run")
 	close(hold)
@@ -149,7 +154,7 @@ func TestAScriptsSessionCanBeWatchedToo(t *testing.T) {
 	ended := o.over(open.ID)
 	assert.Equal(t, "its script ended", ended.End)
 	assert.ErrorContains(t, o.svc.EndSession(t.Context(), api.Who{}, ended.ID), "cancel run")
-	assert.ErrorContains(t, o.svc.Judge(t.Context(), ended.ID, link.SessionVerdict{Verdict: "passed"}), "has its verdict from its steps")
+	assert.ErrorContains(t, o.svc.Judge(t.Context(), api.Who{Name: "tern"}, ended.ID, link.SessionVerdict{Verdict: "passed"}), "has its verdict from its steps")
 	for says, f := range map[string]api.SessionFilter{"unknown verdict": {Verdict: "fine"}, "state: expected": {State: "asleep"},
 		"since: expected a day": {Since: "today"}} {
 		_, err := o.svc.Sessions(t.Context(), f)

@@ -58,6 +58,8 @@ type Agent struct {
 
 // AgentWork is a lease that an agent holds.
 type AgentWork struct {
+	Project string `json:"project"`
+
 	Run   int    `json:"run"`
 	Label string `json:"label"`
 	Tests int    `json:"tests"`

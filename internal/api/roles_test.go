@@ -16,7 +16,7 @@ func TestRoles(t *testing.T) {
 		{api.Viewer, api.Viewer, true}, {api.Viewer, api.Runner, false}, {api.Runner, api.Viewer, true}, {api.Runner, api.Admin, false},
 		{api.Admin, api.Runner, true},
 		{api.AgentRole, api.AgentRole, true}, {api.AgentRole, api.Viewer, false}, {api.Runner, api.AgentRole, false},
-		{api.Admin, api.AgentRole, true}, {"", api.Viewer, false},
+		{api.Admin, api.AgentRole, false}, {api.Keeper, api.Runner, true}, {api.Keeper, api.Admin, false}, {"", api.Viewer, false},
 	} {
 		assert.Equal(t, tc.want, tc.have.Allows(tc.need), "%s %s", tc.have, tc.need)
 	}

@@ -169,4 +169,6 @@ type RunFilter struct {
 	Text    string `query:"text" json:"-" description:"found in project, suite, matrix, environment, person or #number"`
 	Before  int    `query:"before" json:"-" description:"only numbers below this one"`
 	Limit   int    `query:"limit" json:"-" description:"at most this many; 50 if not given, 200 at most"`
+
+	Among []string `json:"-"` // projects, those that the caller may look at; nil means every one
 }

@@ -5,6 +5,7 @@ import "time"
 // Schedule runs a preset again and again.
 type Schedule struct {
 	Name     string      `json:"name"`
+	Project  string      `json:"project"`
 	Preset   string      `json:"preset"`
 	Rule     string      `json:"rule" description:"RFC 5545 recurrence rule, without RRULE:"`
 	Words    string      `json:"words" description:"the rule in plain words"`

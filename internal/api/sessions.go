@@ -33,7 +33,10 @@ type SessionSummary struct {
 	Verdict  verdict.Verdict `json:"verdict"`
 	Message  string          `json:"message"`
 	End      string          `json:"end" description:"how it ended"`
+	JudgedBy string          `json:"judged_by" description:"who gave the verdict, if a person did"`
 	Note     string          `json:"note"`
+	NoteBy   string          `json:"note_by"`
+	NoteAt   *time.Time      `json:"note_at"`
 	Ahead    int             `json:"ahead" description:"while it waits: tests that ask for the same and came before it"`
 	QueuedAt *time.Time      `json:"queued_at"`
 	OpenedAt *time.Time      `json:"opened_at"`
@@ -79,4 +82,6 @@ type SessionFilter struct {
 	Until   string `query:"until" json:"-" description:"a day, which is included, or a time"`
 	Before  string `query:"before" json:"-" description:"only sessions older than the one of this id"`
 	Limit   int    `query:"limit" json:"-" description:"at most this many; 50 if not given, 200 at most"`
+
+	Among []string `json:"-"` // projects, those that the caller may look at; nil means every one
 }

@@ -65,6 +65,7 @@ type bench struct {
 	site     string
 	visits   atomic.Int64         // of the site
 	programs map[string]*exec.Cmd // that were spawned, the latest of each command
+	env      []string             // of programs that are started
 }
 
 func newBench(t *testing.T) *bench {
@@ -107,7 +108,7 @@ func (b *bench) spawn(args ...string) *exec.Cmd {
 	exe, err := os.Executable()
 	require.NoError(b.t, err)
 	cmd := exec.Command(exe, args...)
-	cmd.Env = append(os.Environ(), "PANE_BE_THE_PROGRAM=1")
+	cmd.Env = append(os.Environ(), append(b.env, "PANE_BE_THE_PROGRAM=1")...)
 	var log bytes.Buffer
 	cmd.Stderr = &log
 	require.NoError(b.t, cmd.Start())
@@ -138,6 +139,10 @@ func (b *bench) serve() *exec.Cmd {
 
 func (b *bench) agent(name string) *exec.Cmd {
 	b.t.Helper()
+	if b.programs["agent"] != nil { // the first one has the service's first token
+		b.env = []string{"PANE_TOKEN=" + strings.TrimSpace(b.want([]string{"token", "add", name, "--role", "agent", "--agent", name}))}
+		defer func() { b.env = nil }()
+	}
 	cmd := b.spawn("agent", "--service", b.listen, "--name", name, "--slots", "1", "--state", filepath.Join(b.dir, name))
 	require.Eventually(b.t, func() bool {
 		code, out, _ := b.pane("agents", "--online", "--json")

@@ -418,67 +418,6 @@ func agentRow(a api.Agent) []string {
 		strings.Join(browsers, "\n"), orDash(strings.Join(work, "\n"))}
 }
 
-func (r *root) tokenCmd() *cobra.Command {
-	cmd := &cobra.Command{Use: "token", Short: "Make, list and drop access tokens"}
-	var role string
-	add := &cobra.Command{
-		Use: "add NAME", Short: "Make a token and print it, this one time", Args: cobra.ExactArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := r.client()
-			if err != nil {
-				return err
-			}
-			var made struct {
-				api.Token
-				Secret string `json:"secret"`
-			}
-			if err := c.Call(cmd.Context(), "POST", "/tokens", map[string]string{"name": args[0], "role": role}, &made); err != nil {
-				return err
-			}
-			if r.json {
-				return r.writeJSON(made)
-			}
-			fmt.Fprintln(r.out, made.Secret)
-			return nil
-		},
-	}
-	add.Flags().StringVar(&role, "role", string(api.Viewer), "viewer, runner, admin or agent")
-	list := &cobra.Command{
-		Use: "list", Short: "List tokens, without their secrets", Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := r.client()
-			if err != nil {
-				return err
-			}
-			var tokens []api.Token
-			if err := c.Get(cmd.Context(), "/tokens", &tokens); err != nil {
-				return err
-			}
-			if r.json {
-				return r.writeJSON(tokens)
-			}
-			t := term.NewTable("id", "name", "role", "made")
-			for _, k := range tokens {
-				t.Row(k.ID, k.Name, string(k.Role), humanize.Time(*k.CreatedAt))
-			}
-			fmt.Fprintln(r.out, t)
-			return nil
-		},
-	}
-	drop := &cobra.Command{
-		Use: "drop ID", Short: "Make a token invalid", Args: cobra.ExactArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := r.client()
-			if err != nil {
-				return err
-			}
-			return c.Call(cmd.Context(), "DELETE", "/tokens/"+url.PathEscape(args[0]), nil, nil)
-		},
-	}
-	cmd.AddCommand(add, list, drop)
-	return cmd
-}
-
 func (r *root) linkCmd() *cobra.Command {
 	return &cobra.Command{
 		Use: "link", Short: "Print a one-time link that signs a browser in to the console", Args: cobra.NoArgs,

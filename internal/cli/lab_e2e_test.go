@@ -211,7 +211,7 @@ func testPlanningConsole(t *testing.T, b *bench) {
   - expect: Saved.
   - click: {role: button, name: Start the run}
   - expect: {address: {contains: /runs/}}
-  - expect: by first admin
+  - expect: by admin
   - visit: /schedules
   - expect: mornings
   - expect: by-hand

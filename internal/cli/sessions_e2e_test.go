@@ -57,7 +57,7 @@ func TestSessionsOfARunner(t *testing.T) {
   - expect: The runner's commands wait
   - click: {css: "img[alt='What the session shows now']"}
   - about: what was done by hand is recorded with who did it
-    expect: by first admin
+    expect: by admin
   - click: Page source
   - expect: {shown: {css: "pre[aria-label='Page source']"}}
   - click: Let go

@@ -3,9 +3,12 @@ package cli
 import (
 	"context"
 	"os"
+	"time"
 
 	"github.com/spf13/cobra"
 
+	"parallelpane/internal/api"
+	"parallelpane/internal/client"
 	"parallelpane/internal/demo"
 	"parallelpane/internal/demo/standins"
 )
@@ -17,7 +20,7 @@ func (r *root) standinCmd() *cobra.Command {
 		Use:   "fleet FILE",
 		Short: "Join many simulated agents, with invented systems and browsers, to the service",
 		Long: `Join the agents that FILE describes. They take work like real ones; their browsers load pages over HTTP
-and run no scripts. pane standin example prints a file to start from.`,
+and run no scripts. Each gets a token of its own while they run, for which an admin's token is needed. pane standin example prints a file to start from.`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error { return r.standinFleet(cmd.Context(), args[0], state) },
 	}
@@ -42,7 +45,11 @@ func (r *root) standinFleet(ctx context.Context, file, state string) error {
 	if err != nil {
 		return usage("%v", err)
 	}
-	base, token, log, err := r.joining()
+	log, err := r.logger()
+	if err != nil {
+		return err
+	}
+	c, err := r.client()
 	if err != nil {
 		return err
 	}
@@ -51,8 +58,61 @@ func (r *root) standinFleet(ctx context.Context, file, state string) error {
 			return err
 		}
 	}
-	if err := standins.Run(ctx, f.Configs(base, token, r.build.Version, state, log)); err != nil {
+	names := lent{c: c}
+	defer names.takeBack()
+	configs, err := f.Configs(c.Base, func(agent, pool string) (string, error) { return names.lend(ctx, agent, pool) },
+		r.build.Version, state, log)
+	if err != nil {
+		return err
+	}
+	if err := standins.Run(ctx, configs); err != nil {
 		return usage("%v", err)
 	}
 	return nil
+}
+
+// lent are the tokens of stand-ins: each has one of its own, for as long as they run.
+type lent struct {
+	c   *client.Client
+	old map[string]string // ids that stand-ins which were killed left behind, by name
+	ids []string
+}
+
+// lentFor is how long a stand-in's token is good if nobody takes it back.
+const lentFor = 30 * 24 * time.Hour
+
+func (l *lent) lend(ctx context.Context, agent, pool string) (string, error) {
+	if l.old == nil {
+		l.old = map[string]string{}
+		var all []api.Token
+		if err := l.c.Get(ctx, "/tokens", &all); err != nil {
+			return "", err
+		}
+		for _, t := range all {
+			l.old[t.Name] = t.ID
+		}
+	}
+	name := "stand-in " + agent
+	if id := l.old[name]; id != "" {
+		if err := l.c.Call(ctx, "DELETE", "/tokens/"+id, nil, nil); err != nil {
+			return "", err
+		}
+	}
+	var made madeToken
+	until := time.Now().Add(lentFor)
+	err := l.c.Call(ctx, "POST", "/tokens", api.TokenRequest{Name: name, Role: api.AgentRole, Agent: agent, Pool: pool, ExpiresAt: &until},
+		&made)
+	l.ids = append(l.ids, made.ID)
+	return made.Secret, err
+}
+
+// takeBack drops the tokens, as far as the service is still there.
+func (l *lent) takeBack() {
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	for _, id := range l.ids {
+		if l.c.Call(ctx, "DELETE", "/tokens/"+id, nil, nil) != nil {
+			return
+		}
+	}
 }

@@ -71,10 +71,12 @@ func New(c Config) *fiber.App {
 	})
 	metrics := adaptor.HTTPHandler(promhttp.HandlerFor(c.Service.Metrics(), promhttp.HandlerOpts{}))
 	a.app.Get("/metrics", func(c fiber.Ctx) error {
-		if _, err := a.who(c, api.Viewer); err != nil {
-			return err
-		}
-		return metrics(c)
+		return a.audited(c, "", func() error {
+			if _, err := a.who(c, inLab(api.Viewer)); err != nil {
+				return err
+			}
+			return metrics(c)
+		})
 	})
 	a.routes()
 	a.streams()
@@ -111,73 +113,52 @@ func (a *server) guard(c fiber.Ctx) error {
 
 const cookieName = "pane_session"
 
-// who finds out who is asking and whether their role allows it.
-func (a *server) who(c fiber.Ctx, need api.Role) (api.Who, error) {
-	secret, ok := strings.CutPrefix(c.Get(fiber.HeaderAuthorization), "Bearer ")
-	if _, password, basic := (&http.Request{Header: http.Header{"Authorization": {c.Get(fiber.HeaderAuthorization)}}}).BasicAuth(); basic {
-		// A browser that was asked for it once sends it along by itself, from foreign pages too.
-		foreign := (c.Get("Sec-Fetch-Site") != "" || c.Get(fiber.HeaderOrigin) != "") && !sameOrigin(c)
-		if foreign && c.Method() != http.MethodGet && c.Method() != http.MethodHead {
-			return api.Who{}, &api.Error{Kind: api.Forbidden, Message: "this request did not come from the console's own pages"}
-		}
-		secret, ok = password, true
-	}
-	if !ok {
-		if secret = c.Cookies(cookieName); secret != "" && c.Method() != http.MethodGet && !sameOrigin(c) {
-			return api.Who{}, &api.Error{Kind: api.Forbidden, Message: "this request did not come from the console's own pages"}
-		}
-	}
-	if secret == "" {
-		return api.Who{}, &api.Error{Kind: api.Unauthorized, Message: "no token: sign in, or send Authorization: Bearer with a token"}
-	}
-	who, err := a.service.Authenticate(c.Context(), strings.TrimSpace(secret))
-	if err != nil {
-		return who, err
-	}
-	if !who.Role.Allows(need) {
-		return who, &api.Error{Kind: api.Forbidden, Message: fmt.Sprintf("this needs the role %s; the token %q has the role %s", need,
-			who.Name, who.Role)}
-	}
-	return who, nil
-}
-
-// sameOrigin tells the console's own requests from those a foreign page makes
-// with the console's cookie.
-func sameOrigin(c fiber.Ctx) bool {
-	if site := c.Get("Sec-Fetch-Site"); site != "" {
-		return site == "same-origin"
-	}
-	origin := c.Get(fiber.HeaderOrigin)
-	return origin != "" && origin == c.BaseURL()
-}
-
 // add registers a JSON operation and describes it in the OpenAPI document.
-func add[In, Out any](a *server, method, path string, role api.Role, summary string, f func(context.Context, api.Who, *In) (Out, error)) {
-	a.doc.operation(method, path, role, summary, new(In), new(Out))
-	handler := func(c fiber.Ctx) error {
-		var who api.Who
-		var err error
-		if role != "" {
-			if who, err = a.who(c, role); err != nil {
+func add[In, Out any](a *server, method, path string, n need, summary string, f func(context.Context, api.Who, *In) (Out, error)) {
+	a.doc.operation(method, path, n, summary, new(In), new(Out))
+	a.app.Add([]string{method}, Prefix+colons(path), func(c fiber.Ctx) error {
+		return a.audited(c, n.act, func() error {
+			who, in, err := admit[In](a, c, n)
+			if err != nil {
 				return err
 			}
+			out, err := f(c.Context(), who, in)
+			if err != nil {
+				return err
+			}
+			c.Set(fiber.HeaderCacheControl, "no-store")
+			if _, empty := any(out).(none); empty {
+				return c.SendStatus(http.StatusNoContent)
+			}
+			api.Fill(&out)
+			return c.JSON(out)
+		})
+	})
+}
+
+// admit finds out who asks for what, and whether they may. Nothing of the body is read
+// before it is known who it is from.
+func admit[In any](a *server, c fiber.Ctx, n need) (who api.Who, in *In, err error) {
+	if n.where != anybody {
+		if who, err = a.who(c, n); err != nil {
+			return who, nil, err
 		}
-		in := new(In)
-		if err := bind(c, in); err != nil {
-			return err
-		}
-		out, err := f(c.Context(), who, in)
-		if err != nil {
-			return err
-		}
-		c.Set(fiber.HeaderCacheControl, "no-store")
-		if _, empty := any(out).(none); empty {
-			return c.SendStatus(http.StatusNoContent)
-		}
-		api.Fill(&out)
-		return c.JSON(out)
 	}
-	a.app.Add([]string{method}, Prefix+colons(path), handler)
+	in = new(In)
+	if err := bind(c, in); err != nil {
+		return who, nil, err
+	}
+	deedOf(c).on(targetOf(c))
+	return who, in, a.allowed(c.Context(), who, n, in)
+}
+
+// targetOf is what the address names.
+func targetOf(c fiber.Ctx) string {
+	var words []string
+	for _, name := range c.Route().Params {
+		words = append(words, c.Params(name))
+	}
+	return strings.Join(words, " ")
 }
 
 // colons turns {name} into the router's :name.
@@ -203,6 +184,10 @@ func bind(c fiber.Ctx, in any) error {
 	if err != nil {
 		return err
 	}
+	return decode(raw, in)
+}
+
+func decode(raw []byte, in any) error {
 	dec := json.NewDecoder(bytes.NewReader(raw))
 	dec.DisallowUnknownFields()
 	if err := dec.Decode(in); err != nil {
@@ -213,7 +198,8 @@ func bind(c fiber.Ctx, in any) error {
 
 func hasBody(t reflect.Type) bool {
 	for i := range t.NumField() {
-		if t.Field(i).Tag.Get("json") != "-" {
+		f := t.Field(i)
+		if f.Tag.Get("json") != "-" && !(f.Anonymous && f.Type.Kind() == reflect.Struct && !hasBody(f.Type)) {
 			return true
 		}
 	}
@@ -222,8 +208,27 @@ func hasBody(t reflect.Type) bool {
 
 func bindFields(c fiber.Ctx, v reflect.Value) error {
 	known := map[string]bool{}
+	if err := bindInto(c, v, known); err != nil {
+		return err
+	}
+	for name := range c.Queries() {
+		if !known[name] {
+			return invalid("unknown parameter %q", name)
+		}
+	}
+	return nil
+}
+
+func bindInto(c fiber.Ctx, v reflect.Value, known map[string]bool) error {
 	for i := range v.NumField() {
-		tag := v.Type().Field(i).Tag
+		field := v.Type().Field(i)
+		if field.Anonymous && field.Type.Kind() == reflect.Struct {
+			if err := bindInto(c, v.Field(i), known); err != nil {
+				return err
+			}
+			continue
+		}
+		tag := field.Tag
 		name, raw := tag.Get("path"), ""
 		if name != "" {
 			raw = c.Params(name)
@@ -235,19 +240,14 @@ func bindFields(c fiber.Ctx, v reflect.Value) error {
 			continue
 		}
 		switch f := v.Field(i); f.Kind() {
-		case reflect.Int:
-			n, err := strconv.Atoi(raw)
+		case reflect.Int, reflect.Int64:
+			n, err := strconv.ParseInt(raw, 10, 64)
 			if err != nil {
 				return invalid("%s: expected a whole number, found %q", name, raw)
 			}
-			f.SetInt(int64(n))
+			f.SetInt(n)
 		default:
 			f.SetString(raw)
-		}
-	}
-	for name := range c.Queries() {
-		if !known[name] {
-			return invalid("unknown parameter %q", name)
 		}
 	}
 	return nil

@@ -41,9 +41,10 @@ type yard struct {
 	t     *testing.T
 	dir   string
 	base  string
-	token string // admin's
-	agent string // agent's
-	pool  string // of the agents that join; "" means shared
+	token string            // admin's
+	agent string            // agent's that joins first
+	own   map[string]string // tokens of agents, by name
+	pool  string            // of the agents that join; "" means shared
 	svc   *service.Service
 	stop  func()
 }
@@ -198,19 +199,36 @@ type hand struct {
 	srv      *http.Server
 }
 
+// tokenOf is an agent's own token.
+func (x *yard) tokenOf(agent string) string {
+	x.t.Helper()
+	if x.own == nil {
+		x.own = map[string]string{agent: x.agent}
+	}
+	if !fleet.IsName(agent) {
+		return x.agent
+	}
+	if x.own[agent] == "" {
+		_, secret, err := x.svc.AddToken(x.t.Context(), api.TokenRequest{Name: agent, Role: api.AgentRole, Agent: agent})
+		require.NoError(x.t, err)
+		x.own[agent] = secret
+	}
+	return x.own[agent]
+}
+
 func (x *yard) join(name, instance string, slots int, held ...int64) (*hand, error) {
 	h := &hand{x: x, name: name, instance: instance, slices: make(chan link.Slice, 100), orders: make(chan order, 100),
 		dropped: make(chan string, 100)}
 	hello := link.Hello{Name: name, Instance: instance, Held: held, Machine: fleet.Machine{OS: "linux", Slots: slots, Pool: x.pool,
 		Isolation: fleet.Sandbox,
 		Browsers:  []fleet.Browser{{Name: "chromium", Fits: true}, {Name: "firefox", Fits: true}}}}
-	said := x.do("POST", "/api/v1"+link.HelloPath, x.agent, hello)
+	said := x.do("POST", "/api/v1"+link.HelloPath, x.tokenOf(name), hello)
 	if said.status != 200 {
 		return nil, &link.Refused{Status: said.status, Reason: said.detail()}
 	}
 	var welcome link.Welcome
 	require.NoError(x.t, json.Unmarshal(said.body, &welcome))
-	header := http.Header{"Authorization": {"Bearer " + x.agent}, link.TicketHeader: {welcome.Ticket}}
+	header := http.Header{"Authorization": {"Bearer " + x.tokenOf(name)}, link.TicketHeader: {welcome.Ticket}}
 	l, err := link.Dial(x.t.Context(), "ws"+strings.TrimPrefix(x.base, "http")+link.Path, header, nil)
 	if err != nil {
 		return nil, err
@@ -275,7 +293,7 @@ func (h *hand) result(s link.Slice, test int, v verdict.Verdict, files ...attemp
 	r := link.Result{ID: s.Tests[test].ID, Fence: s.Fence, Test: s.Tests[test].Index, Attempt: s.Tests[test].Attempt, Agent: h.name,
 		Sessions: 1,
 		Verdict:  v, Message: "because", TookMS: 1200, Files: files, Detail: attempt.Detail{Browser: s.Values["browser"], Version: "9"}}
-	a := h.x.do("POST", "/api/v1/agent/results", h.x.agent, r)
+	a := h.x.do("POST", "/api/v1/agent/results", h.x.tokenOf(h.name), r)
 	require.Equal(h.x.t, 200, a.status, string(a.body))
 	var out link.ResultAnswer
 	require.NoError(h.x.t, json.Unmarshal(a.body, &out))
@@ -419,7 +437,7 @@ func TestWhoMayDoWhat(t *testing.T) {
 	}{
 		{"GET", "/api/v1/runs", "", 401}, {"GET", "/api/v1/runs", "pane_wrong", 401}, {"GET", "/api/v1/runs", viewer, 200},
 		{"GET", "/api/v1/runs", x.agent, 403}, {"POST", "/api/v1/runs", viewer, 403}, {"POST", "/api/v1/runs", runner, 422},
-		{"GET", "/api/v1/tokens", runner, 403}, {"GET", "/api/v1/tokens", x.token, 200}, {"POST", "/api/v1/agent/beat", runner, 403},
+		{"GET", "/api/v1/tokens", runner, 200}, {"POST", "/api/v1/tokens", runner, 403}, {"GET", "/api/v1/audit", runner, 403}, {"GET", "/api/v1/tokens", x.token, 200}, {"POST", "/api/v1/agent/beat", runner, 403},
 		{"GET", "/metrics", "", 401}, {"GET", "/healthz", "", 200}, {"GET", "/readyz", "", 200}, {"GET", "/api/v1/nowhere", viewer, 404},
 		{"GET", "/api/v1/runs/99", viewer, 404}, {"GET", "/api/v1/runs/x", viewer, 422}, {"GET", "/api/v1/runs?verdikt=x", viewer, 422},
 		{"GET", "/api/v1/runs?verdict=green", viewer, 422}, {"DELETE", "/api/v1/tokens/none", x.token, 404},
@@ -570,7 +588,7 @@ func TestUnsupportedAndCancel(t *testing.T) {
 	a := x.do("POST", fmt.Sprintf("/api/v1/runs/%d/cancel", open.Number), x.token, nil)
 	require.Equal(t, 200, a.status, string(a.body))
 	done := x.ended(open.Number)
-	assert.Equal(t, "cancelled by first admin", done.Why)
+	assert.Equal(t, "cancelled by admin", done.Why)
 	assert.Equal(t, verdict.Counts{verdict.Skipped: 4}, done.Counts)
 	assert.Equal(t, 409, x.do("POST", fmt.Sprintf("/api/v1/runs/%d/cancel", open.Number), x.token, nil).status)
 }
@@ -632,7 +650,7 @@ func TestArtifactsAreHarmless(t *testing.T) {
 	s := h.next()
 	page := []byte("<script>alert(document.cookie)</script>")
 	put := func(contents []byte) string {
-		require.Equal(t, 204, x.do("PUT", "/api/v1/agent/files/"+hashOf(contents), x.agent, contents).status)
+		require.Equal(t, 204, x.do("PUT", fmt.Sprintf("/api/v1/agent/files/%s?fence=%d", hashOf(contents), s.Fence), x.agent, contents).status)
 		return hashOf(contents)
 	}
 	file := attempt.File{Name: "page.html", Kind: "log", Media: "text/html\r\nX-Evil: 1", Hash: put(page), Size: int64(len(page))}
@@ -679,24 +697,28 @@ func TestALongIntroductionIsTaken(t *testing.T) {
 		hello.Machine.Browsers = append(hello.Machine.Browsers, fleet.Browser{Name: "chromium", Version: fmt.Sprint(i),
 			Path: strings.Repeat("/opt", 50), Fits: true})
 	}
-	a := x.do("POST", "/api/v1"+link.HelloPath, x.agent, hello)
+	pier := x.tokenOf("pier")
+	a := x.do("POST", "/api/v1"+link.HelloPath, pier, hello)
 	require.Equal(t, 200, a.status, string(a.body))
 	var w link.Welcome
 	require.NoError(t, json.Unmarshal(a.body, &w))
 	dial := func(ticket string) error {
 		l, err := link.Dial(t.Context(), "ws"+strings.TrimPrefix(x.base, "http")+link.Path, http.Header{"Authorization": {"Bearer " +
-			x.agent}, link.TicketHeader: {ticket}}, nil)
+			pier}, link.TicketHeader: {ticket}}, nil)
 		if err == nil {
 			t.Cleanup(func() { l.Close() })
 		}
 		return err
 	}
 	require.ErrorContains(t, dial("guess"), "the ticket is not valid")
+	voided := w.Ticket
+	require.NoError(t, json.Unmarshal(x.do("POST", "/api/v1"+link.HelloPath, pier, hello).body, &w))
+	require.ErrorContains(t, dial(voided), "the ticket is not valid", "one ticket for each token")
 	require.NoError(t, dial(w.Ticket))
 	require.ErrorContains(t, dial(w.Ticket), "the ticket is not valid")
 	assert.Equal(t, 403, x.do("POST", "/api/v1"+link.HelloPath, x.secretOf("runner"), hello).status)
 	hello.Held = make([]int64, 100_001)
-	assert.Equal(t, 422, x.do("POST", "/api/v1"+link.HelloPath, x.agent, hello).status)
+	assert.Equal(t, 422, x.do("POST", "/api/v1"+link.HelloPath, pier, hello).status)
 }
 
 // Whatever an agent calls an attempt, the service has its own name for it: no

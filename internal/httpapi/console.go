@@ -1,6 +1,7 @@
 package httpapi
 
 import (
+	"context"
 	"io/fs"
 	"net/http"
 	"path"
@@ -17,6 +18,9 @@ const notBuilt = `<!doctype html><meta charset="utf-8"><title>Parallel Pane</tit
 <h1>The console is not built</h1><p>This binary was compiled before the console. Run <code>make build</code> in the project's
 directory, which builds the console and puts it in, and start the service again. The API and the command line work without it.</p>`
 
+// maxSignIn bounds a sign-in, in bytes: it is read before anybody is known.
+const maxSignIn = 4 << 10
+
 // session registers how a browser signs in and out.
 func (a *server) session() {
 	keep := func(c fiber.Ctx, secret string) {
@@ -24,34 +28,52 @@ func (a *server) session() {
 			Secure: c.Protocol() == "https", Expires: time.Now().Add(30 * 24 * time.Hour)})
 	}
 	a.app.Post(Prefix+"/console/session", func(c fiber.Ctx) error {
-		in := new(signInIn)
-		if err := bind(c, in); err != nil {
-			return err
-		}
-		who, secret, err := a.service.SignIn(c.Context(), in.Token)
-		if err != nil {
-			return err
-		}
-		keep(c, secret)
-		return c.JSON(who)
+		return a.audited(c, "sign in", func() error {
+			if origin := c.Get(fiber.HeaderOrigin); !sameOrigin(c) && (origin != "" || c.Get("Sec-Fetch-Site") != "") {
+				return notOurs
+			}
+			raw, err := body(c, maxSignIn)
+			if err != nil {
+				return err
+			}
+			in := new(signInIn)
+			if err := decode(raw, in); err != nil {
+				return err
+			}
+			who, secret, err := a.service.SignIn(c.Context(), in.Token, from(c))
+			if err != nil {
+				return err
+			}
+			deedOf(c).by(who)
+			keep(c, secret)
+			return c.JSON(who)
+		})
 	})
 	a.app.Delete(Prefix+"/console/session", func(c fiber.Ctx) error {
-		who, err := a.who(c, api.Viewer)
-		if err != nil {
-			return err
-		}
-		c.ClearCookie(cookieName)
-		if err := a.service.DropToken(who.TokenID); err != nil {
-			return err
-		}
-		return c.SendStatus(http.StatusNoContent)
+		return a.audited(c, "sign out", func() error {
+			who, err := a.who(c, inAny(api.Viewer))
+			if err != nil {
+				return err
+			}
+			c.ClearCookie(cookieName)
+			if _, err := a.dropToken(c.Context(), who, who.TokenID); err != nil {
+				return err
+			}
+			return c.SendStatus(http.StatusNoContent)
+		})
 	})
 	// A strict cookie does not go with the first request that follows a link from
 	// elsewhere, so the page sends the browser on by itself.
 	a.app.Get("/enter", func(c fiber.Ctx) error {
 		c.Set(fiber.HeaderContentType, "text/html; charset=utf-8")
 		c.Set(fiber.HeaderCacheControl, "no-store")
-		_, secret, err := a.service.UseCode(c.Query("code"))
+		secret := ""
+		err := a.audited(c, "sign in", func() error {
+			who, made, err := a.service.UseCode(c.Context(), c.Query("code"), from(c))
+			secret = made
+			deedOf(c).by(who)
+			return err
+		})
 		if err != nil {
 			c.Status(http.StatusUnauthorized)
 			return c.SendString(`<!doctype html><meta charset="utf-8"><title>Parallel Pane</title><h1>This link no longer works</h1>` +
@@ -62,6 +84,15 @@ func (a *server) session() {
 		return c.SendString(`<!doctype html><meta charset="utf-8"><meta http-equiv="refresh" content="0;url=/"><title>Parallel Pane</title>
 <a href="/">On to the console</a>`)
 	})
+}
+
+// dropToken ends a token, with everything that goes on under it.
+func (a *server) dropToken(ctx context.Context, who api.Who, id string) (api.Token, error) {
+	t, err := a.service.DropToken(ctx, who, id)
+	if err == nil {
+		a.service.EndSessionsOf(id, "its token was dropped by "+who.Person())
+	}
+	return t, err
 }
 
 // console serves the console's files. Addresses without a file are pages of the

@@ -5,8 +5,6 @@ import (
 	"reflect"
 	"strings"
 
-	"parallelpane/internal/api"
-
 	"github.com/swaggest/jsonschema-go"
 	"github.com/swaggest/openapi-go"
 	"github.com/swaggest/openapi-go/openapi31"
@@ -41,16 +39,16 @@ func newDocument(version string) *document {
 
 // operation describes one route. in has path, query and json tags; out is nil
 // for a body that is not JSON.
-func (d *document) operation(method, path string, role api.Role, summary string, in, out any) {
+func (d *document) operation(method, path string, n need, summary string, in, out any) {
 	op, err := d.reflector.NewOperationContext(method, Prefix+path)
 	if err != nil {
 		panic(err) // a mistake in the route table
 	}
 	op.SetSummary(summary)
 	op.SetID(strings.ToLower(method) + strings.NewReplacer("/", "-", "{", "", "}", "").Replace(path))
-	if role != "" {
+	if n.where != anybody {
 		op.AddSecurity("token")
-		op.SetDescription("Role: " + string(role) + ".")
+		op.SetDescription("Role: " + n.String() + ".")
 	}
 	if in != nil {
 		op.AddReqStructure(in)

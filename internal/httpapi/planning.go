@@ -2,8 +2,10 @@ package httpapi
 
 import (
 	"context"
+	"slices"
 
 	"parallelpane/internal/api"
+	"parallelpane/internal/core/dispatch"
 
 	"github.com/gofiber/fiber/v3"
 )
@@ -16,40 +18,80 @@ type previewIn struct {
 // planning lists the operations on quotas, presets and schedules.
 func (a *server) planning() {
 	s := a.service
-	add(a, "GET", "/quotas", api.Viewer, "List quotas and weights", func(ctx context.Context, _ api.Who, _ *none) ([]api.Quota, error) {
-		return s.Quotas(ctx)
+	add(a, "GET", "/quotas", inAny(api.Viewer), "List quotas and weights", func(ctx context.Context, who api.Who,
+		_ *none) ([]api.Quota, error) {
+		all, err := s.Quotas(ctx)
+		return slices.DeleteFunc(all, func(q api.Quota) bool {
+			return q.Kind == dispatch.OfProject && !who.May(api.Viewer, q.Name) ||
+				q.Kind == dispatch.OfOwner && q.Name != who.Person() && !who.May(api.Viewer, api.Everywhere)
+		}), err
 	})
-	add(a, "POST", "/quotas", api.Admin, "Set a quota or weight; the list is the answer", func(ctx context.Context, _ api.Who,
-		in *api.QuotaRequest) ([]api.Quota, error) {
-		return s.SetQuota(ctx, *in)
+	add(a, "POST", "/quotas", inLab(api.Admin).as("quota set"), "Set a quota or weight; the list is the answer", func(ctx context.Context,
+		_ api.Who, in *api.QuotaRequest) ([]api.Quota, error) {
+		before, err := s.Quotas(ctx)
+		if err != nil {
+			return nil, err
+		}
+		all, err := s.SetQuota(ctx, *in)
+		deedIn(ctx).on(string(in.Kind)+" "+in.Name).changed(quotaOf(before, *in), *in)
+		return all, err
 	})
-	add(a, "DELETE", "/quotas/{id}", api.Admin, "Remove a quota", func(ctx context.Context, _ api.Who, in *idIn) (none, error) {
+	add(a, "DELETE", "/quotas/{id}", inLab(api.Admin).as("quota drop"), "Remove a quota", func(ctx context.Context, _ api.Who,
+		in *idIn) (none, error) {
+		before, err := s.Quotas(ctx)
+		if err != nil {
+			return none{}, err
+		}
+		if i := slices.IndexFunc(before, func(q api.Quota) bool { return q.ID == in.ID }); i >= 0 {
+			deedIn(ctx).on(string(before[i].Kind)+" "+before[i].Name).changed(before[i], nil)
+		}
 		return none{}, s.DropQuota(ctx, in.ID)
 	})
-	add(a, "GET", "/presets", api.Viewer, "List presets", func(ctx context.Context, _ api.Who, _ *none) ([]api.Preset, error) {
-		return s.Presets(ctx)
+	add(a, "GET", "/presets", inAny(api.Viewer), "List presets", func(ctx context.Context, who api.Who, _ *none) ([]api.Preset, error) {
+		all, err := s.Presets(ctx)
+		return seen(who, all, func(p api.Preset) string { return p.Project }), err
 	})
-	add(a, "POST", "/presets", api.Runner, "Save a run request under a name, in place of what was there", func(ctx context.Context,
-		who api.Who, in *api.PresetRequest) (api.Preset, error) {
-		return s.SavePreset(ctx, who, *in)
+	add(a, "POST", "/presets", inAny(api.Runner).as("preset save"), "Save a run request under a name, in place of what was there",
+		func(ctx context.Context, who api.Who, in *api.PresetRequest) (api.Preset, error) {
+			before, _ := s.Preset(ctx, in.Name)
+			p, err := s.SavePreset(ctx, who, *in)
+			d := deedIn(ctx).on(in.Name)
+			if d.Project = p.Project; before.Name != "" {
+				d.Before = before.Request
+			}
+			d.After = p.Request
+			return p, err
+		})
+	add(a, "DELETE", "/presets/{name}", within(api.Runner).as("preset drop"), "Remove a preset that no schedule uses",
+		func(ctx context.Context, _ api.Who, in *presetIn) (none, error) {
+			before, err := s.Preset(ctx, in.Name)
+			if err != nil {
+				return none{}, err
+			}
+			deedIn(ctx).changed(before.Request, nil)
+			return none{}, s.DropPreset(ctx, in.Name)
+		})
+	add(a, "POST", "/presets/{name}/run", within(api.Runner).as("preset run"), "Start a run as a preset says", func(ctx context.Context,
+		who api.Who, in *presetIn) (api.Run, error) {
+		run, err := s.RunPreset(ctx, who, in.Name)
+		return started(ctx, run), err
 	})
-	add(a, "DELETE", "/presets/{name}", api.Runner, "Remove a preset that no schedule uses", func(ctx context.Context,
-		_ api.Who, in *nameIn) (none, error) {
-		return none{}, s.DropPreset(ctx, in.Name)
-	})
-	add(a, "POST", "/presets/{name}/run", api.Runner, "Start a run as a preset says", func(ctx context.Context, who api.Who,
-		in *nameIn) (api.Run, error) {
-		return s.RunPreset(ctx, who, in.Name)
-	})
-	add(a, "GET", "/schedules", api.Viewer, "List schedules with their next occurrences", func(ctx context.Context, _ api.Who,
+	add(a, "GET", "/schedules", inAny(api.Viewer), "List schedules with their next occurrences", func(ctx context.Context, who api.Who,
 		_ *none) ([]api.Schedule, error) {
-		return s.Schedules(ctx)
+		all, err := s.Schedules(ctx)
+		return seen(who, all, func(x api.Schedule) string { return x.Project }), err
 	})
-	add(a, "POST", "/schedules", api.Runner, "Run a preset again and again", func(ctx context.Context, who api.Who,
+	add(a, "POST", "/schedules", inAny(api.Runner).as("schedule add"), "Run a preset again and again", func(ctx context.Context, who api.Who,
 		in *api.ScheduleRequest) (api.Schedule, error) {
-		return s.AddSchedule(ctx, who, *in)
+		if err := a.allowed(ctx, who, within(api.Runner), &presetIn{in.Preset}); err != nil {
+			return api.Schedule{}, err
+		}
+		x, err := s.AddSchedule(ctx, who, *in)
+		d := deedIn(ctx).on(in.Name)
+		d.Project, d.After = x.Project, *in
+		return x, err
 	})
-	add(a, "POST", "/schedules/preview", api.Viewer, "List the occurrences of a rule; name and preset are not needed",
+	add(a, "POST", "/schedules/preview", inAny(api.Viewer), "List the occurrences of a rule; name and preset are not needed",
 		func(_ context.Context, _ api.Who, in *previewIn) (api.Occurrences, error) {
 			if in.Count == 0 {
 				in.Count = 5
@@ -60,25 +102,36 @@ func (a *server) planning() {
 			return s.Occurrences(in.ScheduleRequest, in.Count)
 		})
 	for path, paused := range map[string]bool{"pause": true, "resume": false} {
-		add(a, "POST", "/schedules/{name}/"+path, api.Runner, map[bool]string{true: "Pause a schedule",
+		add(a, "POST", "/schedules/{name}/"+path, within(api.Runner).as("schedule "+path), map[bool]string{true: "Pause a schedule",
 			false: "Let a paused schedule go on"}[paused],
-			func(ctx context.Context, _ api.Who, in *nameIn) (api.Schedule, error) {
+			func(ctx context.Context, _ api.Who, in *scheduleIn) (api.Schedule, error) {
 				return s.PauseSchedule(ctx, in.Name, paused)
 			})
 	}
-	add(a, "DELETE", "/schedules/{name}", api.Runner, "Remove a schedule", func(ctx context.Context, _ api.Who, in *nameIn) (none, error) {
+	add(a, "DELETE", "/schedules/{name}", within(api.Runner).as("schedule drop"), "Remove a schedule", func(ctx context.Context, _ api.Who,
+		in *scheduleIn) (none, error) {
 		return none{}, s.DropSchedule(ctx, in.Name)
 	})
+}
+
+// quotaOf is the quota that one would take the place of; nil if there is none.
+func quotaOf(all []api.Quota, q api.QuotaRequest) any {
+	i := slices.IndexFunc(all, func(x api.Quota) bool { return x.Kind == q.Kind && x.Name == q.Name })
+	if i < 0 {
+		return nil
+	}
+	return all[i]
 }
 
 // calendar serves the feed of the schedules. Calendar programs know Basic
 // authorisation only: any name, and a token as the password.
 func (a *server) calendar(c fiber.Ctx) error {
-	if _, err := a.who(c, api.Viewer); err != nil {
+	who, err := a.who(c, inAny(api.Viewer))
+	if err != nil {
 		c.Set(fiber.HeaderWWWAuthenticate, `Basic realm="Parallel Pane", charset="UTF-8"`)
 		return err
 	}
-	feed, err := a.service.Calendar(c.Context())
+	feed, err := a.service.Calendar(c.Context(), who)
 	if err != nil {
 		return err
 	}

@@ -2,29 +2,28 @@ package httpapi
 
 import (
 	"context"
+	"slices"
+	"strconv"
 	"strings"
 
 	"parallelpane/internal/api"
 	"parallelpane/internal/core/combo"
 	"parallelpane/internal/core/device"
+	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/link"
 )
 
 // none is the input or output of a route that has none.
 type none struct{}
 
-type numberIn struct {
-	Number int `path:"number" json:"-" description:"number of the run"`
-}
-
 type testIn struct {
-	Number int `path:"number" json:"-" description:"number of the run"`
-	Test   int `path:"test" json:"-" description:"index of the test, from 0"`
+	numberIn
+	Test int `path:"test" json:"-" description:"index of the test, from 0"`
 }
 
 type filesIn struct {
-	Number int    `path:"number" json:"-"`
-	Kind   string `query:"kind" json:"-" description:"screenshots, logs, commands, video, network or console"`
+	numberIn
+	Kind string `query:"kind" json:"-" description:"screenshots, logs, commands, video, network or console"`
 }
 
 type nameIn struct {
@@ -33,11 +32,6 @@ type nameIn struct {
 
 type idIn struct {
 	ID string `path:"id" json:"-"`
-}
-
-type tokenIn struct {
-	Name string   `json:"name" required:"true"`
-	Role api.Role `json:"role" required:"true" enum:"viewer,runner,admin,agent"`
 }
 
 type tokenOut struct {
@@ -58,7 +52,7 @@ type versionOut struct {
 }
 
 type againIn struct {
-	Number    int  `path:"number" json:"-" description:"number of the run"`
+	numberIn
 	NotPassed bool `json:"not_passed,omitempty" description:"only the tests that did not pass"`
 }
 
@@ -78,30 +72,41 @@ var agentChanges = map[string]string{"drain": "Have an agent take nothing new", 
 // routes lists the JSON operations of the API.
 func (a *server) routes() {
 	s := a.service
-	add(a, "GET", "/version", "", "The service's version", func(context.Context, api.Who, *none) (versionOut, error) {
+	add(a, "GET", "/version", open, "The service's version", func(context.Context, api.Who, *none) (versionOut, error) {
 		return versionOut{a.version}, nil
 	})
-	add(a, "GET", "/me", api.Viewer, "Who the token belongs to", func(_ context.Context, who api.Who, _ *none) (api.Who, error) {
+	add(a, "GET", "/me", inAny(api.Viewer), "Who the token belongs to", func(_ context.Context, who api.Who, _ *none) (api.Who, error) {
 		return who, nil
 	})
-	add(a, "POST", "/links", api.Viewer, "Make a one-time link that signs a browser in", func(_ context.Context,
+	add(a, "POST", "/links", inAny(api.Viewer).as("link"), "Make a one-time link that signs a browser in", func(_ context.Context,
 		who api.Who, _ *none) (linkOut, error) {
-		return linkOut{"/enter?code=" + s.SignInCode(who)}, nil
+		code, err := s.SignInCode(who)
+		return linkOut{"/enter?code=" + code}, err
 	})
-	add(a, "GET", "/tokens", api.Admin, "List tokens", func(ctx context.Context, _ api.Who, _ *none) ([]api.Token, error) {
-		return s.Tokens(ctx)
+	add(a, "GET", "/tokens", inAny(api.Viewer), "List one's own tokens; to the lab's admin, every one", func(ctx context.Context,
+		who api.Who, _ *none) ([]api.Token, error) {
+		return s.Tokens(ctx, who)
 	})
-	add(a, "POST", "/tokens", api.Admin, "Make a token", func(_ context.Context, _ api.Who, in *tokenIn) (tokenOut, error) {
-		t, secret, err := s.AddToken(in.Name, in.Role)
+	add(a, "POST", "/tokens", inLab(api.Admin).as("token add"), "Make a token", func(ctx context.Context, _ api.Who,
+		in *api.TokenRequest) (tokenOut, error) {
+		t, secret, err := s.AddToken(ctx, *in)
+		deedIn(ctx).on(in.Name).changed(nil, t)
 		return tokenOut{t, secret}, err
 	})
-	add(a, "DELETE", "/tokens/{id}", api.Admin, "Make a token invalid", func(_ context.Context, _ api.Who, in *idIn) (none, error) {
-		return none{}, s.DropToken(in.ID)
+	add(a, "DELETE", "/tokens/{id}", inAny(api.Viewer).as("token drop"), "Make a token invalid, and what was made from it",
+		func(ctx context.Context, who api.Who, in *idIn) (none, error) {
+			t, err := a.dropToken(ctx, who, in.ID)
+			deedIn(ctx).on(t.Name).changed(t, nil)
+			return none{}, err
+		})
+	add(a, "GET", "/audit", inAny(api.Admin), "Who did what, newest first", func(ctx context.Context, who api.Who,
+		in *api.AuditFilter) ([]api.AuditEntry, error) {
+		return s.Audit(ctx, *in, who.Where(api.Admin))
 	})
-	add(a, "GET", "/agents", api.Viewer, "List the fleet", func(context.Context, api.Who, *none) ([]api.Agent, error) {
-		return s.Agents(), nil
+	add(a, "GET", "/agents", inAny(api.Viewer), "List the fleet", func(_ context.Context, who api.Who, _ *none) ([]api.Agent, error) {
+		return seenAgents(who, s.Agents()), nil
 	})
-	add(a, "DELETE", "/agents/{name}", api.Admin, "Remove an agent that is offline", func(_ context.Context,
+	add(a, "DELETE", "/agents/{name}", inLab(api.Admin).as("agents forget"), "Remove an agent that is offline", func(_ context.Context,
 		_ api.Who, in *nameIn) (none, error) {
 		return none{}, s.ForgetAgent(in.Name)
 	})
@@ -111,81 +116,153 @@ func (a *server) routes() {
 				false)
 		}, "wake": func(name string) error { return s.WakeAgent(name) },
 	} {
-		add(a, "POST", "/agents/{name}/"+path, api.Admin, agentChanges[path], func(_ context.Context, _ api.Who, in *nameIn) (none, error) {
+		add(a, "POST", "/agents/{name}/"+path, inLab(api.Admin).as("agents "+path), agentChanges[path], func(_ context.Context, _ api.Who,
+			in *nameIn) (none, error) {
 			return none{}, change(in.Name)
 		})
 	}
-	add(a, "GET", "/why", api.Viewer, "Say which agents meet some needs, and what the others lack", func(_ context.Context, _ api.Who,
+	add(a, "GET", "/why", inAny(api.Viewer), "Say which agents meet some needs, and what the others lack", func(_ context.Context, who api.Who,
 		in *whyIn) (api.Why, error) {
-		return s.Ask(strings.Fields(in.Needs), in.Project)
+		project, err := lookedAt(who, in.Project)
+		if err != nil {
+			return api.Why{}, err
+		}
+		return s.Ask(who, strings.Fields(in.Needs), project)
 	})
-	add(a, "POST", "/matrix/plan", api.Viewer, "Plan a matrix against the fleet", func(_ context.Context, _ api.Who,
+	add(a, "POST", "/matrix/plan", inAny(api.Viewer), "Plan a matrix against the fleet", func(_ context.Context, who api.Who,
 		in *matrixIn) (api.PlannedMatrix, error) {
-		return s.PlanMatrix(in.Matrix, in.Project)
+		project, err := lookedAt(who, in.Project)
+		if err != nil {
+			return api.PlannedMatrix{}, err
+		}
+		return s.PlanMatrix(who, in.Matrix, project)
 	})
-	add(a, "POST", "/forecasts", api.Viewer, "Forecast when given tests, or those of a run, would end", func(ctx context.Context,
-		_ api.Who, in *api.ForecastRequest) (api.ForecastAnswer, error) {
+	add(a, "POST", "/forecasts", inAny(api.Viewer), "Forecast when given tests, or those of a run, would end", func(ctx context.Context,
+		who api.Who, in *api.ForecastRequest) (api.ForecastAnswer, error) {
+		if in.Run != 0 {
+			if err := a.allowed(ctx, who, within(api.Viewer), &numberIn{in.Run}); err != nil {
+				return api.ForecastAnswer{}, err
+			}
+		}
 		return s.Forecast(ctx, *in)
 	})
-	add(a, "GET", "/suites", api.Viewer, "List suites that were run or saved before, with their latest files", func(ctx context.Context,
-		_ api.Who, _ *none) ([]api.KnownSuite, error) {
-		return s.Suites(ctx)
+	add(a, "GET", "/suites", inAny(api.Viewer), "List suites that were run or saved before, with their latest files", func(ctx context.Context,
+		who api.Who, _ *none) ([]api.KnownSuite, error) {
+		all, err := s.Suites(ctx)
+		return seen(who, all, func(x api.KnownSuite) string { return x.Project }), err
 	})
-	add(a, "GET", "/devices", api.Viewer, "List the emulated devices of the catalogue", func(context.Context, api.Who,
+	add(a, "GET", "/devices", inAny(api.Viewer), "List the emulated devices of the catalogue", func(context.Context, api.Who,
 		*none) ([]device.Profile, error) {
 		return device.Catalogue, nil
 	})
 	a.planning()
-	add(a, "POST", "/runs", api.Runner, "Start a run", func(ctx context.Context, who api.Who, in *api.RunRequest) (api.Run, error) {
-		return s.Submit(ctx, who, *in)
+	add(a, "POST", "/runs", inAny(api.Runner).as("run"), "Start a run", func(ctx context.Context, who api.Who,
+		in *api.RunRequest) (api.Run, error) {
+		run, err := s.Submit(ctx, who, *in)
+		return started(ctx, run), err
 	})
-	add(a, "GET", "/runs", api.Viewer, "List runs, newest first", func(ctx context.Context, _ api.Who,
+	add(a, "GET", "/runs", inAny(api.Viewer), "List runs, newest first", func(ctx context.Context, who api.Who,
 		in *api.RunFilter) ([]api.RunSummary, error) {
+		in.Among = who.Projects()
 		return s.Runs(ctx, *in)
 	})
-	add(a, "POST", "/runs/preview", api.Viewer, "Work a request out without starting it", func(ctx context.Context, who api.Who,
+	add(a, "POST", "/runs/preview", inAny(api.Viewer), "Work a request out without starting it", func(ctx context.Context, who api.Who,
 		in *api.RunRequest) (api.Preview, error) {
 		return s.Preview(ctx, who, *in)
 	})
-	add(a, "GET", "/runs/{number}/timeline", api.Viewer, "When what of a run ran on which slot", func(ctx context.Context, _ api.Who,
+	add(a, "GET", "/runs/{number}/timeline", within(api.Viewer), "When what of a run ran on which slot", func(ctx context.Context, _ api.Who,
 		in *numberIn) (api.Timeline, error) {
 		return s.Timeline(ctx, in.Number)
 	})
-	add(a, "POST", "/runs/{number}/again", api.Runner, "Run an ended run again, all of it or what did not pass", func(ctx context.Context,
+	add(a, "POST", "/runs/{number}/again", within(api.Runner).as("again"), "Run an ended run again, all of it or what did not pass", func(ctx context.Context,
 		who api.Who, in *againIn) (api.Run, error) {
-		return s.Again(ctx, who, in.Number, in.NotPassed)
+		run, err := s.Again(ctx, who, in.Number, in.NotPassed)
+		return started(ctx, run), err
 	})
-	add(a, "POST", "/runs/{number}/cancel", api.Runner, "End a run before its time", func(ctx context.Context, who api.Who,
+	add(a, "POST", "/runs/{number}/cancel", within(api.Runner).as("cancel"), "End a run before its time", func(ctx context.Context, who api.Who,
 		in *numberIn) (api.Run, error) {
 		return s.Cancel(ctx, who, in.Number)
 	})
-	add(a, "GET", "/runs/{number}/tests/{test}", api.Viewer, "One test of a run in every pane, with its attempts",
+	add(a, "GET", "/runs/{number}/tests/{test}", within(api.Viewer), "One test of a run in every pane, with its attempts",
 		func(ctx context.Context, _ api.Who, in *testIn) (api.TestResult, error) {
 			return s.TestOfRun(ctx, in.Number, in.Test)
 		})
-	add(a, "GET", "/runs/{number}/files", api.Viewer, "List the files that a run kept", func(ctx context.Context, _ api.Who,
+	add(a, "GET", "/runs/{number}/files", within(api.Viewer), "List the files that a run kept", func(ctx context.Context, _ api.Who,
 		in *filesIn) ([]api.RunFile, error) {
 		return s.FilesOfRun(ctx, in.Number, in.Kind)
 	})
 	a.sessionRoutes()
-	add(a, "POST", link.HelloPath, api.AgentRole, "An agent introduces itself; the ticket it gets opens its link", func(_ context.Context,
-		_ api.Who, in *link.Hello) (link.Welcome, error) {
-		return s.Hello(*in)
-	})
-	add(a, "POST", "/agent/beat", api.AgentRole, "An agent's sign of life", func(_ context.Context, _ api.Who,
+	agents := inLab(api.AgentRole)
+	add(a, "POST", link.HelloPath, agents.as("agent"), "An agent introduces itself; the ticket it gets opens its link",
+		func(ctx context.Context, who api.Who, in *link.Hello) (link.Welcome, error) {
+			deedIn(ctx).on(in.Name)
+			if err := s.MayJoin(*in); err != nil {
+				return link.Welcome{}, err
+			}
+			if err := s.Bind(who, in.Name, in.Machine.Pool); err != nil {
+				return link.Welcome{}, err
+			}
+			return s.Hello(who.TokenID, *in)
+		})
+	add(a, "POST", "/agent/beat", agents, "An agent's sign of life", func(_ context.Context, who api.Who,
 		in *link.Beat) (link.BeatAnswer, error) {
-		return s.Beat(*in)
+		return s.Beat(who.Agent, *in)
 	})
-	add(a, "POST", "/agent/started", api.AgentRole, "An agent begins a test", func(_ context.Context, _ api.Who,
+	add(a, "POST", "/agent/started", agents, "An agent begins a test", func(_ context.Context, who api.Who,
 		in *link.Started) (none, error) {
-		return none{}, s.Started(*in)
+		return none{}, s.Started(who.Agent, *in)
 	})
-	add(a, "POST", "/agent/sessions/{id}/files", api.AgentRole, "An agent names the files of a session that ended; the answer, those "+
-		"to be sent whole", func(_ context.Context, _ api.Who, in *link.Handover) (link.HandoverAnswer, error) {
-		return s.HandOver(*in)
+	add(a, "POST", "/agent/sessions/{id}/files", agents, "An agent names the files of a session that ended; the answer, those "+
+		"to be sent whole", func(_ context.Context, who api.Who, in *link.Handover) (link.HandoverAnswer, error) {
+		return s.HandOver(who.Agent, *in)
 	})
-	add(a, "POST", "/agent/results", api.AgentRole, "An agent hands in an attempt's result", func(_ context.Context, _ api.Who,
+	add(a, "POST", "/agent/results", agents, "An agent hands in an attempt's result", func(_ context.Context, who api.Who,
 		in *link.Result) (link.ResultAnswer, error) {
-		return s.Result(*in)
+		return s.Result(who.Agent, *in)
 	})
+}
+
+// started notes which run was started.
+func started(ctx context.Context, run api.Run) api.Run {
+	if run.Number > 0 {
+		d := deedIn(ctx).on(strconv.Itoa(run.Number))
+		d.Project = run.Project
+		d.changed(nil, map[string]any{"suite": run.Suite, "matrix": run.Matrix, "environment": run.Environment, "panes": len(run.Panes)})
+	}
+	return run
+}
+
+// seen leaves out what belongs to projects that somebody may not look at.
+func seen[T any](who api.Who, all []T, project func(T) string) []T {
+	return slices.DeleteFunc(all, func(x T) bool { return !who.May(api.Viewer, project(x)) })
+}
+
+// lookedAt is the project whose fleet somebody sees: the one that they name, or, for
+// want of a look at every one, one of theirs.
+func lookedAt(who api.Who, project string) (string, error) {
+	if mine := who.Projects(); mine != nil {
+		if project == "" {
+			return mine[0], nil
+		}
+		if !slices.Contains(mine, project) {
+			return "", (&projectIn{project}).missing()
+		}
+	}
+	return project, nil
+}
+
+// seenAgents are the agents that serve the projects which somebody may look at, with
+// what they do for others left unsaid.
+func seenAgents(who api.Who, all []api.Agent) []api.Agent {
+	all = slices.DeleteFunc(all, func(x api.Agent) bool {
+		return x.Machine.Pool != "" && x.Machine.Pool != fleet.Shared && !who.May(api.Viewer, x.Machine.Pool)
+	})
+	for _, x := range all {
+		for i, w := range x.Work {
+			if !who.May(api.Viewer, w.Project) {
+				x.Work[i] = api.AgentWork{Tests: w.Tests}
+			}
+		}
+	}
+	return all
 }

@@ -36,7 +36,7 @@ func TestAScriptsSessionThroughTheAPI(t *testing.T) {
 	x.run(api.RunRequest{Matrix: "wall", Tests: []string{"Tide"}})
 	s := h.next()
 	film := []byte("0123456789")
-	require.Equal(t, 204, x.do("PUT", "/api/v1/agent/files/"+hashOf(film), x.agent, film).status)
+	require.Equal(t, 204, x.do("PUT", fmt.Sprintf("/api/v1/agent/files/%s?fence=%d", hashOf(film), s.Fence), x.agent, film).status)
 	require.Equal(t, 204, x.do("POST", "/api/v1/agent/started", x.agent, link.Started{Fence: s.Fence, Test: s.Tests[0].Index}).status)
 	var list []api.SessionSummary
 	x.get("/sessions?state=open", &list)
@@ -145,7 +145,7 @@ func TestWhoMayDoWhatWithSessions(t *testing.T) {
 		{"POST", "/sessions/x/hand", viewer, `{"do":"reach"}`, 403}, {"POST", "/sessions/x/hand", runner, `{"do":"reach"}`, 404},
 		{"POST", "/sessions/x/verdict", viewer, `{"verdict":"passed"}`, 403}, {"POST", "/sessions/x/verdict", runner,
 			`{"verdict":"passed"}`, 404},
-		{"POST", "/sessions/x/verdict", runner, `{"verdict":"flaky"}`, 422}, {"POST", "/sessions/x/end", viewer, `{}`, 403},
+		{"POST", "/sessions/x/verdict", runner, `{"verdict":"flaky"}`, 404}, {"POST", "/sessions/x/end", viewer, `{}`, 403},
 		{"POST", "/sessions/x/note", viewer, `{"note":""}`, 403},
 		{"POST", "/projects/saltmarsh", runner, `{"record":{},"keep":[]}`, 403}, {"POST", "/projects/saltmarsh", x.token,
 			`{"record":{"film":"always"},"keep":[]}`, 422},
@@ -246,7 +246,7 @@ func (h *hand) beat(fence int64) (stop func()) {
 	go func() {
 		defer close(done)
 		for ctx.Err() == nil {
-			h.x.do("POST", "/api/v1/agent/beat", h.x.agent, link.Beat{Name: h.name, Instance: h.instance, Held: []int64{fence}})
+			h.x.do("POST", "/api/v1/agent/beat", h.x.tokenOf(h.name), link.Beat{Name: h.name, Instance: h.instance, Held: []int64{fence}})
 			select {
 			case <-ctx.Done():
 			case <-time.After(100 * time.Millisecond):

@@ -32,22 +32,22 @@ type (
 	eventsIn struct {
 		Walls string `query:"walls" json:"-" description:"numbers of runs, such as 811,812, of whose cells to tell as well; at most 50"`
 	}
+	fencedIn struct {
+		Hash  string `path:"hash" json:"-" description:"SHA-256 in hexadecimal"`
+		Fence int64  `query:"fence" json:"-" description:"of the lease"`
+	}
 	pieceIn struct {
 		ID    string `path:"id" json:"-"`
 		Name  string `path:"name" json:"-"`
-		Fence int    `query:"fence" json:"-" description:"of the lease"`
+		Fence int64  `query:"fence" json:"-" description:"of the lease"`
 		At    int    `query:"at" json:"-" description:"bytes from the file's beginning"`
 	}
-	fileIn struct {
-		Attempt string `path:"attempt" json:"-"`
-		Name    string `path:"name" json:"-"`
-	}
 	pictureIn struct {
-		ID    string `path:"id" json:"-"`
-		After int    `query:"after" json:"-" description:"number of the known picture: another is waited for; 204 if none comes"`
+		sessionIn
+		After int `query:"after" json:"-" description:"number of the known picture: another is waited for; 204 if none comes"`
 	}
 	soFarIn struct {
-		ID   string `path:"id" json:"-"`
+		sessionIn
 		Kind string `path:"kind" json:"-" description:"commands or console"`
 		From int    `query:"from" json:"-" description:"lines that are known"`
 	}
@@ -55,46 +55,48 @@ type (
 
 // streams registers the operations whose bodies are not JSON.
 func (a *server) streams() {
-	a.doc.operation("GET", "/schedules.ics", api.Viewer,
+	look, agents := within(api.Viewer), inLab(api.AgentRole)
+	a.doc.operation("GET", "/schedules.ics", inAny(api.Viewer),
 		"The schedules as iCalendar; Basic authorisation with a token as the password will do", nil, nil)
-	a.app.Get(Prefix+"/schedules.ics", a.calendar)
+	a.app.Get(Prefix+"/schedules.ics", func(c fiber.Ctx) error {
+		return a.audited(c, "", func() error { return a.calendar(c) })
+	})
 
-	raw(a, "GET", "/runs/{number}", api.Viewer, "A run with its wall", new(api.Run), a.wall)
-	raw(a, "GET", "/runs/{number}/events", api.Viewer, "Events of one run (text/event-stream)", nil, a.eventsOfRun)
-	raw(a, "GET", "/runs/{number}/junit", api.Viewer, "A run as JUnit XML", nil, a.junit)
-	raw(a, "GET", "/events", api.Viewer, "Events of all runs and the fleet (text/event-stream)", nil, a.eventsOfAll)
-	raw(a, "GET", "/attempts/{attempt}/files/{name}", api.Viewer, "A file of an attempt", nil, a.file)
-	raw(a, "GET", "/sessions/{id}/picture", api.Viewer, "What an open session shows (JPEG or PNG)", nil, a.picture)
-	raw(a, "GET", "/sessions/{id}/so-far/{kind}", api.Viewer, "Commands or console of an open session, one JSON object in a line", nil,
+	raw(a, "GET", "/runs/{number}", look, "A run with its wall", new(api.Run), a.wall)
+	raw(a, "GET", "/runs/{number}/events", look, "Events of one run (text/event-stream)", nil, a.eventsOfRun)
+	raw(a, "GET", "/runs/{number}/junit", look, "A run as JUnit XML", nil, a.junit)
+	raw(a, "GET", "/events", inAny(api.Viewer), "Events of all runs and the fleet (text/event-stream)", nil, a.eventsOfAll)
+	raw(a, "GET", "/attempts/{attempt}/files/{name}", look, "A file of an attempt", nil, a.file)
+	raw(a, "GET", "/sessions/{id}/picture", look, "What an open session shows (JPEG or PNG)", nil, a.picture)
+	raw(a, "GET", "/sessions/{id}/so-far/{kind}", look, "Commands or console of an open session, one JSON object in a line", nil,
 		a.soFar)
 
-	raw(a, "HEAD", "/bundles/{hash}", api.Runner, "Ask whether a bundle is here", nil, a.hasBundle)
-	raw(a, "PUT", "/bundles/{hash}", api.Runner, "Send a bundle (tar, gzip)", nil, a.putBundle)
+	raw(a, "HEAD", "/bundles/{hash}", inAny(api.Runner), "Ask whether a bundle is here", nil, a.hasBundle)
+	raw(a, "PUT", "/bundles/{hash}", inAny(api.Runner), "Send a bundle (tar, gzip)", nil, a.putBundle)
 
-	raw(a, "GET", "/agent/bundles/{hash}", api.AgentRole, "Fetch a bundle", nil, a.bundle)
-	raw(a, "PUT", "/agent/files/{hash}", api.AgentRole, "Send a file of an attempt", nil, a.putFile)
-	raw(a, "PUT", "/agent/sessions/{id}/files/{name}", api.AgentRole, "Send a piece of a file of an open session", nil, a.putPiece)
-	raw(a, "GET", "/agent/link", api.AgentRole, "An agent's link (WebSocket)", nil, a.link)
+	raw(a, "GET", "/agent/bundles/{hash}", agents, "Fetch the bundle of a lease", nil, a.bundle)
+	raw(a, "PUT", "/agent/files/{hash}", agents, "Send a file of an attempt", nil, a.putFile)
+	raw(a, "PUT", "/agent/sessions/{id}/files/{name}", agents, "Send a piece of a file of an open session", nil, a.putPiece)
+	raw(a, "GET", "/agent/link", agents, "An agent's link (WebSocket)", nil, a.link)
 }
 
 // raw registers an operation that writes its answer itself; out says in the document
 // what that is, nil for what is not JSON.
-func raw[In any](a *server, method, path string, role api.Role, summary string, out any, h func(fiber.Ctx, *In) error) {
-	a.doc.operation(method, path, role, summary, new(In), out)
+func raw[In any](a *server, method, path string, n need, summary string, out any, h func(fiber.Ctx, api.Who, *In) error) {
+	a.doc.operation(method, path, n, summary, new(In), out)
 	a.app.Add([]string{method}, Prefix+colons(path), func(c fiber.Ctx) error {
-		if _, err := a.who(c, role); err != nil {
-			return err
-		}
-		in := new(In)
-		if err := bind(c, in); err != nil {
-			return err
-		}
-		return h(c, in)
+		return a.audited(c, n.act, func() error {
+			who, in, err := admit[In](a, c, n)
+			if err != nil {
+				return err
+			}
+			return h(c, who, in)
+		})
 	})
 }
 
 // wall sends a run. That of one that has ended lies ready, compressed.
-func (a *server) wall(c fiber.Ctx, in *numberIn) error {
+func (a *server) wall(c fiber.Ctx, _ api.Who, in *numberIn) error {
 	packed, live, err := a.service.Wall(c.Context(), in.Number)
 	if err != nil {
 		return err
@@ -117,7 +119,7 @@ func (a *server) wall(c fiber.Ctx, in *numberIn) error {
 	return c.SendStream(plain)
 }
 
-func (a *server) junit(c fiber.Ctx, in *numberIn) error {
+func (a *server) junit(c fiber.Ctx, _ api.Who, in *numberIn) error {
 	run, err := a.service.Run(c.Context(), in.Number)
 	if err != nil {
 		return err
@@ -126,21 +128,24 @@ func (a *server) junit(c fiber.Ctx, in *numberIn) error {
 	return report.JUnit(c.Response().BodyWriter(), run)
 }
 
-func (a *server) hasBundle(c fiber.Ctx, in *hashIn) error {
+func (a *server) hasBundle(c fiber.Ctx, _ api.Who, in *hashIn) error {
 	if !a.service.HasBundle(in.Hash) {
 		return c.SendStatus(http.StatusNotFound)
 	}
 	return c.SendStatus(http.StatusOK)
 }
 
-func (a *server) putBundle(c fiber.Ctx, in *hashIn) error {
+func (a *server) putBundle(c fiber.Ctx, _ api.Who, in *hashIn) error {
 	if err := a.service.PutBundle(in.Hash, stream(c)); err != nil {
 		return err
 	}
 	return c.SendStatus(http.StatusNoContent)
 }
 
-func (a *server) bundle(c fiber.Ctx, in *hashIn) error {
+func (a *server) bundle(c fiber.Ctx, who api.Who, in *hashIn) error {
+	if !a.service.Holds(who.Agent, in.Hash) {
+		return api.Errorf(api.NotFound, "agent %s has no lease on a run with the bundle %.80q", who.Agent, in.Hash)
+	}
 	f, err := a.service.Bundle(in.Hash)
 	if err != nil {
 		return err
@@ -149,22 +154,22 @@ func (a *server) bundle(c fiber.Ctx, in *hashIn) error {
 	return c.SendStream(f)
 }
 
-func (a *server) putFile(c fiber.Ctx, in *hashIn) error {
-	if err := a.service.PutFile(in.Hash, stream(c)); err != nil {
+func (a *server) putFile(c fiber.Ctx, who api.Who, in *fencedIn) error {
+	if err := a.service.PutFile(who.Agent, in.Fence, in.Hash, stream(c)); err != nil {
 		return err
 	}
 	return c.SendStatus(http.StatusNoContent)
 }
 
-func (a *server) putPiece(c fiber.Ctx, in *pieceIn) error {
-	grown, err := a.service.Grow(in.ID, int64(in.Fence), in.Name, int64(in.At), stream(c))
+func (a *server) putPiece(c fiber.Ctx, who api.Who, in *pieceIn) error {
+	grown, err := a.service.Grow(who.Agent, in.ID, in.Fence, in.Name, int64(in.At), stream(c))
 	if err != nil {
 		return err
 	}
 	return c.JSON(grown)
 }
 
-func (a *server) picture(c fiber.Ctx, in *pictureIn) error {
+func (a *server) picture(c fiber.Ctx, _ api.Who, in *pictureIn) error {
 	p, err := a.service.Picture(c.Context(), in.ID, in.After)
 	if err != nil {
 		return err
@@ -178,7 +183,7 @@ func (a *server) picture(c fiber.Ctx, in *pictureIn) error {
 	return c.Send(p.Image)
 }
 
-func (a *server) soFar(c fiber.Ctx, in *soFarIn) error {
+func (a *server) soFar(c fiber.Ctx, _ api.Who, in *soFarIn) error {
 	lines, err := a.service.SoFar(in.ID, in.Kind, in.From)
 	if err != nil {
 		return err
@@ -188,20 +193,20 @@ func (a *server) soFar(c fiber.Ctx, in *soFarIn) error {
 	return c.Send(lines)
 }
 
-func (a *server) eventsOfRun(c fiber.Ctx, in *numberIn) error {
+func (a *server) eventsOfRun(c fiber.Ctx, who api.Who, in *numberIn) error {
 	id, err := a.service.RunID(c.Context(), in.Number)
 	if err != nil {
 		return err
 	}
-	return a.events(c, a.service.Watch(id))
+	return a.events(c, who, a.service.Watch(id))
 }
 
-func (a *server) eventsOfAll(c fiber.Ctx, in *eventsIn) error {
+func (a *server) eventsOfAll(c fiber.Ctx, who api.Who, in *eventsIn) error {
 	walls, err := numbers(in.Walls)
 	if err != nil {
 		return err
 	}
-	return a.events(c, a.service.WatchAll(walls))
+	return a.events(c, who, a.service.WatchAll(who.Projects(), walls))
 }
 
 const keepAlive = 15 * time.Second
@@ -218,13 +223,16 @@ func numbers(list string) (out []int, err error) {
 	return out, nil
 }
 
-// events streams Server-Sent Events until the client or the service goes.
-func (a *server) events(c fiber.Ctx, w *lab.Watch) error {
+// events streams Server-Sent Events until the client or the service goes, or the token
+// with which they were asked for ends.
+func (a *server) events(c fiber.Ctx, who api.Who, w *lab.Watch) error {
+	ended, done := a.service.Hold(who)
 	c.Set(fiber.HeaderContentType, "text/event-stream")
 	c.Set(fiber.HeaderCacheControl, "no-store")
 	c.Set("X-Accel-Buffering", "no")
 	return c.SendStreamWriter(func(out *bufio.Writer) {
 		defer w.Close()
+		defer done()
 		t := time.NewTicker(keepAlive)
 		defer t.Stop()
 		fmt.Fprint(out, "retry: 1000\n\n")
@@ -239,6 +247,8 @@ func (a *server) events(c fiber.Ctx, w *lab.Watch) error {
 					return
 				}
 				fmt.Fprintf(out, "event: %s\ndata: %s\n\n", e.Type, raw)
+			case <-ended:
+				return
 			case <-t.C:
 				fmt.Fprint(out, ": still here\n\n")
 			}
@@ -251,7 +261,7 @@ func (a *server) events(c fiber.Ctx, w *lab.Watch) error {
 // contains can act in the console's name.
 var shownInline = map[string]bool{"image/png": true, "image/jpeg": true, "text/plain; charset=utf-8": true, "video/webm": true}
 
-func (a *server) file(c fiber.Ctx, in *fileIn) error {
+func (a *server) file(c fiber.Ctx, _ api.Who, in *attemptIn) error {
 	name, err := url.PathUnescape(in.Name)
 	if err != nil {
 		return invalid("the file's name: %v", err)
@@ -300,8 +310,8 @@ var upgrader = websocket.FastHTTPUpgrader{Subprotocols: []string{link.Protocol},
 	CheckOrigin: func(ctx *fasthttp.RequestCtx) bool { return len(ctx.Request.Header.Peek("Origin")) == 0 }}
 
 // link takes an agent's link after it has introduced itself.
-func (a *server) link(c fiber.Ctx, _ *struct{}) error {
-	hello, err := a.service.Admit(c.Get(link.TicketHeader))
+func (a *server) link(c fiber.Ctx, who api.Who, _ *struct{}) error {
+	hello, err := a.service.Admit(who.TokenID, c.Get(link.TicketHeader))
 	if err != nil {
 		return err
 	}
@@ -312,6 +322,16 @@ func (a *server) link(c fiber.Ctx, _ *struct{}) error {
 			return
 		}
 		defer l.Close()
+		ended, done := a.service.Hold(who)
+		defer done()
+		go func() {
+			select {
+			case <-ended:
+				a.log.Warn("the token of an agent has ended: its link is closed", "agent", hello.Name)
+				l.Close()
+			case <-l.Done():
+			}
+		}()
 		if err := a.service.Join(hello, l); err != nil {
 			a.log.Warn("agent refused", "agent", hello.Name, "error", err)
 		}

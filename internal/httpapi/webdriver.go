@@ -34,7 +34,7 @@ const (
 // WebDriver, whatever goes wrong.
 func (a *server) remoteEnd() {
 	handle := func(c fiber.Ctx) error {
-		err := a.remote(c)
+		err := a.audited(c, "", func() error { return a.remote(c) })
 		if err == nil {
 			return nil
 		}
@@ -84,7 +84,7 @@ func (a *server) remote(c fiber.Ctx) error {
 	if ok && strings.HasPrefix(command, "bidi/") && strings.EqualFold(c.Get(fiber.HeaderUpgrade), "websocket") {
 		return a.bidi(c, id, strings.TrimPrefix(command, "bidi/"))
 	}
-	who, err := a.who(c, api.Runner)
+	who, err := a.who(c, inAny(api.Runner))
 	if err != nil {
 		return err
 	}
@@ -139,6 +139,8 @@ func (a *server) newSession(c fiber.Ctx, who api.Who) error {
 	if err != nil {
 		return err
 	}
+	deedOf(c).Act = "session open"
+	deedOf(c).on(id)
 	given = maps.Clone(given)
 	if _, ok := given["webSocketUrl"].(string); ok {
 		given["webSocketUrl"] = strings.Replace(c.BaseURL(), "http", "ws", 1) + RemotePath + "/session/" + id + "/bidi/" + key
@@ -173,10 +175,24 @@ func (a *server) command(c fiber.Ctx, who api.Who, id, path string) error {
 // bidi joins a client's WebSocket with the agent's, byte for byte. The address
 // was given to the session's owner alone and is good for this one session.
 func (a *server) bidi(c fiber.Ctx, id, key string) error {
-	conn, err := a.service.BiDiLink(id, key)
+	conn, token, err := a.service.BiDiLink(id, key)
 	if err != nil {
 		return err
 	}
+	who, err := a.service.Of(c.Context(), token)
+	if err != nil {
+		return err
+	}
+	if a.service.HasEnded(who) {
+		return api.Errorf(api.Unauthorized, "the token with which session %s was opened has ended", id)
+	}
+	ended, done := a.service.Hold(who)
+	held := false
+	defer func() {
+		if !held {
+			done()
+		}
+	}()
 	stream, err := conn.Stream()
 	if err != nil {
 		return webdriver.Errorf(webdriver.UnknownError, "the agent did not answer: %v", err)
@@ -206,13 +222,25 @@ func (a *server) bidi(c fiber.Ctx, id, key string) error {
 		return webdriver.Errorf(webdriver.UnknownError, "%s", strings.TrimSpace(string(why)))
 	}
 	_ = stream.SetDeadline(time.Time{})
+	held = true
 	c.RequestCtx().HijackSetNoResponse(true)
 	c.RequestCtx().Hijack(func(client net.Conn) {
 		defer client.Close()
 		defer stream.Close()
+		defer done()
 		if _, err := client.Write(seen.Bytes()); err != nil {
 			return
 		}
+		over := make(chan struct{})
+		defer close(over)
+		go func() {
+			select {
+			case <-ended:
+				client.Close()
+				stream.Close()
+			case <-over:
+			}
+		}()
 		var both sync.WaitGroup
 		both.Go(func() {
 			_, _ = io.Copy(stream, client)

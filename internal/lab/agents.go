@@ -64,40 +64,50 @@ const (
 // ticket is an agent that has introduced itself and has no link yet.
 type ticket struct {
 	hello   link.Hello
+	token   string // id of the one it was given to
 	expires time.Time
 }
 
-// Hello takes an agent's introduction, if it may join, and answers with a ticket
-// for its link.
-func (lab *Lab) Hello(h link.Hello) (link.Welcome, error) {
-	if err := lab.mayJoin(h); err != nil {
+// Hello takes the introduction of an agent that may join and whose token is its own,
+// and answers with a ticket for its link. An earlier ticket of the token is void.
+func (lab *Lab) Hello(token string, h link.Hello) (link.Welcome, error) {
+	if err := lab.MayJoin(h); err != nil {
 		return link.Welcome{}, err
 	}
 	t := rand.Text()
 	lab.mu.Lock()
 	defer lab.mu.Unlock()
-	maps.DeleteFunc(lab.tickets, func(_ string, t ticket) bool { return lab.now().After(t.expires) })
+	maps.DeleteFunc(lab.tickets, func(_ string, t ticket) bool { return t.token == token || lab.now().After(t.expires) })
 	if len(lab.tickets) >= maxTickets {
 		return link.Welcome{}, api.Errorf(api.Conflict, "%d agents have introduced themselves and opened no link: try again in a minute",
 			maxTickets)
 	}
-	lab.tickets[t] = ticket{h, lab.now().Add(ticketLife)}
+	lab.tickets[t] = ticket{h, token, lab.now().Add(ticketLife)}
 	return link.Welcome{Ticket: t}, nil
 }
 
-// Admit takes a ticket back and says whose link may be opened with it.
-func (lab *Lab) Admit(name string) (link.Hello, error) {
+// Admit takes a ticket back from the token it was given to and says whose link may be
+// opened with it.
+func (lab *Lab) Admit(token, name string) (link.Hello, error) {
 	lab.mu.Lock()
 	t, ok := lab.tickets[name]
 	delete(lab.tickets, name)
 	lab.mu.Unlock()
-	if !ok || lab.now().After(t.expires) {
+	if !ok || t.token != token || lab.now().After(t.expires) {
 		return link.Hello{}, api.Errorf(api.Invalid, "the ticket is not valid: introduce the agent first with POST /api/v1%s", link.HelloPath)
 	}
-	return t.hello, lab.mayJoin(t.hello)
+	return t.hello, lab.MayJoin(t.hello)
 }
 
-func (lab *Lab) mayJoin(h link.Hello) error {
+// Bounds of what an agent may say of its machine.
+const (
+	maxBrowsers = 500
+	maxLabels   = 100
+	maxFact     = 300 // bytes of a label or of what is said of a browser
+)
+
+// MayJoin reports why an agent may not join as it says it is.
+func (lab *Lab) MayJoin(h link.Hello) error {
 	if !fleet.IsName(h.Name) {
 		return api.Errorf(api.Invalid, "%q is not a name for an agent: letters, digits, '.', '-' and '_', at most 64", h.Name)
 	}
@@ -110,7 +120,14 @@ func (lab *Lab) mayJoin(h link.Hello) error {
 	if len(h.Held) > maxHeld {
 		return api.Errorf(api.Invalid, "agent %s says it holds %d leases; at most %d are taken", h.Name, len(h.Held), maxHeld)
 	}
-	for label := range h.Machine.Labels {
+	if len(h.Machine.Browsers) > maxBrowsers || len(h.Machine.Labels) > maxLabels {
+		return api.Errorf(api.Invalid, "agent %s has %d browsers and %d labels; at most %d and %d are taken", h.Name, len(h.Machine.Browsers),
+			len(h.Machine.Labels), maxBrowsers, maxLabels)
+	}
+	for label, v := range h.Machine.Labels {
+		if len(label) > maxFact || len(v) > maxFact {
+			return api.Errorf(api.Invalid, "agent %s: a label has at most %d bytes", h.Name, maxFact)
+		}
 		if slices.Contains(fleet.Own, label) {
 			return api.Errorf(api.Invalid, "agent %s: a label may not be called %s, which every agent has by itself", h.Name, label)
 		}
@@ -188,11 +205,11 @@ func (lab *Lab) halfOpenLocked(h link.Hello) (out []dispatch.Lease) {
 	return out
 }
 
-// Beat renews an agent's leases.
-func (lab *Lab) Beat(b link.Beat) (link.BeatAnswer, error) {
+// Beat renews the leases of an agent.
+func (lab *Lab) Beat(agent string, b link.Beat) (link.BeatAnswer, error) {
 	lab.mu.Lock()
 	a := lab.agents[b.Name]
-	if a == nil || a.instance != b.Instance {
+	if a == nil || b.Name != agent || a.instance != b.Instance {
 		lab.mu.Unlock()
 		return link.BeatAnswer{}, api.Errorf(api.Conflict, "agent %s has not joined", b.Name)
 	}
@@ -206,10 +223,10 @@ func (lab *Lab) Beat(b link.Beat) (link.BeatAnswer, error) {
 }
 
 // Started notes that an agent has begun a test.
-func (lab *Lab) Started(st link.Started) error {
+func (lab *Lab) Started(agent string, st link.Started) error {
 	lab.mu.Lock()
 	l, ok := lab.leases[st.Fence]
-	if !ok || !lab.machine.Started(lab.now(), st.Fence, st.Test) {
+	if !ok || l.Agent != agent || !lab.machine.Started(lab.now(), st.Fence, st.Test) {
 		lab.mu.Unlock()
 		if err := lab.store.Sync(); err != nil { // the agent drops what it has of the lease
 			return err
@@ -236,8 +253,14 @@ func (lab *Lab) Started(st link.Started) error {
 // MaxFileBytes bounds one file of an attempt.
 const MaxFileBytes = 512 << 20
 
-// PutFile takes a file of an attempt.
-func (lab *Lab) PutFile(hash string, r io.Reader) error {
+// PutFile takes a file of an attempt that an agent made under a lease.
+func (lab *Lab) PutFile(agent string, fence int64, hash string, r io.Reader) error {
+	lab.mu.Lock()
+	l, ok := lab.leases[fence]
+	lab.mu.Unlock()
+	if !ok || l.Agent != agent {
+		return api.Errorf(api.NotFound, "lease %d has ended", fence)
+	}
 	return lab.keeper.Take(hash, MaxFileBytes, r)
 }
 
@@ -277,8 +300,21 @@ func inOrder(r link.Result, has func(string) bool) (link.Result, error) {
 	return r.Fit(), nil
 }
 
-// Result takes the result of an attempt.
-func (lab *Lab) Result(r link.Result) (link.ResultAnswer, error) {
+// Holds reports whether an agent has a lease on a run with a bundle.
+func (lab *Lab) Holds(agent, bundle string) bool {
+	lab.mu.Lock()
+	defer lab.mu.Unlock()
+	for _, l := range lab.leases {
+		if r := lab.live[l.Run]; l.Agent == agent && r != nil && r.view.Request.Bundle == bundle {
+			return true
+		}
+	}
+	return false
+}
+
+// Result takes the result of an attempt from an agent.
+func (lab *Lab) Result(agent string, r link.Result) (link.ResultAnswer, error) {
+	r.Agent = agent
 	defer lab.keeper.Naming()() // the contents it names are not swept away before it is on record
 	r, err := inOrder(r, lab.blobs.Has)
 	if err != nil {
@@ -452,9 +488,9 @@ func (lab *Lab) Agents() []api.Agent {
 		for _, fence := range slices.Sorted(maps.Keys(lab.leases)) {
 			l := lab.leases[fence]
 			if r := lab.live[l.Run]; l.Agent == name && r != nil {
-				v.Work = append(v.Work, api.AgentWork{Run: r.view.Number, Label: r.view.Panes[l.Pane].Label, Tests: len(l.Tests), Session: ""})
+				v.Work = append(v.Work, api.AgentWork{Project: r.view.Project, Run: r.view.Number, Label: r.view.Panes[l.Pane].Label, Tests: len(l.Tests), Session: ""})
 			} else if x := lab.remotes[l.Run]; l.Agent == name && x != nil {
-				v.Work = append(v.Work, api.AgentWork{Run: x.run.view.Number, Label: x.order.Label, Tests: 1, Session: x.row.ID})
+				v.Work = append(v.Work, api.AgentWork{Project: x.run.view.Project, Run: x.run.view.Number, Label: x.order.Label, Tests: 1, Session: x.row.ID})
 			}
 		}
 		out = append(out, v)

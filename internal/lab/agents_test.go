@@ -20,7 +20,7 @@ func TestWhatAnAgentSaysItRanOnIsShort(t *testing.T) {
 	y.join("quay")
 	y.submit(1, 1, api.RunRequest{})
 	for _, g := range y.granted("quay") {
-		got, err := y.Result(link.Result{ID: g.ids[0], Fence: g.Fence, Test: g.Tests[0], Agent: "quay", Verdict: verdict.Passed,
+		got, err := y.Result("quay", link.Result{ID: g.ids[0], Fence: g.Fence, Test: g.Tests[0], Agent: "quay", Verdict: verdict.Passed,
 			StartedAt: y.now.UnixMilli(), Sessions: 1,
 			Detail: attempt.Detail{Browser: strings.Repeat("kestrel", 100_000), Version: strings.Repeat("1", 1<<20)}})
 		require.NoError(t, err)
@@ -45,7 +45,7 @@ func TestSessionsThatAnAttemptCannotHave(t *testing.T) {
 		for _, g := range y.granted("quay") {
 			for i, test := range g.Tests {
 				of := []int{-3, 1 << 40}[test]
-				_, err := y.Result(link.Result{ID: g.ids[i], Fence: g.Fence, Test: test, Agent: "quay", Verdict: verdict.Passed, Sessions: of,
+				_, err := y.Result("quay", link.Result{ID: g.ids[i], Fence: g.Fence, Test: test, Agent: "quay", Verdict: verdict.Passed, Sessions: of,
 					Files: []attempt.File{{Name: "agent.log", Kind: "logs", Hash: y.file("a log"), Size: 5, Session: of}}})
 				require.NoError(t, err)
 			}

@@ -1,6 +1,7 @@
 package lab
 
 import (
+	"slices"
 	"sync"
 
 	"parallelpane/internal/api"
@@ -20,6 +21,7 @@ type Watch struct {
 	ch     chan api.Event
 	run    string       // id; "" means every run
 	walls  map[int]bool // of every run: the numbers of those whose walls are wanted as well
+	among  []string     // projects; nil means every one
 	hub    *hub
 }
 
@@ -27,9 +29,9 @@ const watchBuffer = 512
 
 func newHub() *hub { return &hub{watchers: map[*Watch]bool{}} }
 
-func (h *hub) watch(run string, walls ...int) *Watch {
+func (h *hub) watch(run string, among []string, walls ...int) *Watch {
 	ch := make(chan api.Event, watchBuffer)
-	w := &Watch{Events: ch, ch: ch, run: run, walls: map[int]bool{}, hub: h}
+	w := &Watch{Events: ch, ch: ch, run: run, walls: map[int]bool{}, among: among, hub: h}
 	for _, n := range walls {
 		w.walls[n] = true
 	}
@@ -60,7 +62,7 @@ func (h *hub) publish(e api.Event) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	for w := range h.watchers {
-		if e.Run != nil && w.run != "" && w.run != e.Run.ID {
+		if e.Run != nil && (w.run != "" && w.run != e.Run.ID || w.among != nil && !slices.Contains(w.among, e.Run.Project)) {
 			continue
 		}
 		out := e

@@ -19,7 +19,7 @@ func wallEvent(run string) api.Event {
 // it expects a list.
 func TestEventsHaveNoNullForAList(t *testing.T) {
 	h := newHub()
-	w := h.watch("r1")
+	w := h.watch("r1", nil)
 	h.publish(wallEvent("r1"))
 	raw, err := json.Marshal(<-w.Events)
 	require.NoError(t, err)
@@ -37,7 +37,7 @@ func TestEventsHaveNoNullForAList(t *testing.T) {
 
 func TestWatchersSeeTheirRun(t *testing.T) {
 	h := newHub()
-	one, all := h.watch("r1"), h.watch("")
+	one, all := h.watch("r1", nil), h.watch("", nil)
 	h.publish(wallEvent("r1"))
 	h.publish(wallEvent("r2"))
 	h.publish(api.Event{Type: "agents"})
@@ -49,7 +49,7 @@ func TestWatchersSeeTheirRun(t *testing.T) {
 	assert.Nil(t, first.Cells)
 	assert.Len(t, all.Events, 2)
 
-	some := h.watch("", 7)
+	some := h.watch("", nil, 7)
 	for n, id := range map[int]string{7: "r7", 8: "r8"} {
 		e := wallEvent(id)
 		e.Run.Number = n
@@ -65,7 +65,7 @@ func TestWatchersSeeTheirRun(t *testing.T) {
 
 func TestASlowWatcherIsCutOffAndNobodyWaits(t *testing.T) {
 	h := newHub()
-	slow, quick := h.watch("r1"), h.watch("r1")
+	slow, quick := h.watch("r1", nil), h.watch("r1", nil)
 	seen := 0
 	for range watchBuffer + 1 {
 		h.publish(wallEvent("r1"))
@@ -86,11 +86,11 @@ func TestASlowWatcherIsCutOffAndNobodyWaits(t *testing.T) {
 
 func TestNobodyWatchesAClosedHub(t *testing.T) {
 	h := newHub()
-	before := h.watch("")
+	before := h.watch("", nil)
 	h.close()
 	_, open := <-before.Events
 	assert.False(t, open)
-	_, open = <-h.watch("").Events
+	_, open = <-h.watch("", nil).Events
 	assert.False(t, open)
 	h.publish(api.Event{Type: "agents"})
 }

@@ -40,7 +40,7 @@ func TestARunTakesMoreTestsWhileItGoesOn(t *testing.T) {
 	for range 8 {
 		for _, g := range y.granted("quay") {
 			for i, test := range g.Tests {
-				got, err := y.Result(link.Result{ID: g.ids[i], Fence: g.Fence, Test: test, Agent: "quay", Verdict: verdict.Passed})
+				got, err := y.Result("quay", link.Result{ID: g.ids[i], Fence: g.Fence, Test: test, Agent: "quay", Verdict: verdict.Passed})
 				require.NoError(t, err)
 				require.True(t, got.Accepted)
 				ran[fmt.Sprint(g.Pane, " ", test)]++

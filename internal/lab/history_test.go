@@ -51,13 +51,13 @@ func history(t *testing.T, rng *rand.Rand) {
 		test := x.Tests[i]
 		v := []verdict.Verdict{verdict.Passed, verdict.Passed, verdict.Failed}[rng.IntN(3)]
 		r := link.Result{ID: x.ids[i], Fence: fence, Test: test, Attempt: x.Attempt[i], Agent: a.name, Verdict: v, Message: "because", TookMS: 5}
-		got, err := y.Result(r)
+		got, err := y.Result(r.Agent, r)
 		require.NoError(t, err)
 		require.True(t, got.Accepted, "what an agent did under a lease that it holds counts: %s", got.Why)
 		cell := [2]int{x.Pane, test}
 		reported[cell] = append(reported[cell], v)
 		if rng.IntN(4) == 0 { // the answer got lost
-			_, err := y.Result(r)
+			_, err := y.Result(r.Agent, r)
 			require.NoError(t, err)
 		}
 		if a.done[fence]++; a.done[fence] == len(x.Tests) {
@@ -99,7 +99,7 @@ func history(t *testing.T, rng *rand.Rand) {
 			for _, fence := range fences {
 				x := a.held[fence]
 				faults[[2]int{x.Pane, x.Tests[a.done[fence]]}]++
-				require.NoError(t, y.Started(link.Started{Fence: fence, Test: x.Tests[a.done[fence]]}))
+				require.NoError(t, y.Started(a.name, link.Started{Fence: fence, Test: x.Tests[a.done[fence]]}))
 			}
 			a.held = map[int64]grant{}
 			a.instance += "'"

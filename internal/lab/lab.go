@@ -12,6 +12,8 @@ package lab
 
 import (
 	"context"
+	"crypto/rand"
+	"encoding/binary"
 	"fmt"
 	"io"
 	"log/slog"
@@ -142,6 +144,13 @@ func (lab *Lab) TakeUp(ctx context.Context, orders Orders, tick time.Duration) e
 		return err
 	}
 	lab.number = number
+	if lab.config.Mark == nil {
+		lab.config.Mark = func() uint32 {
+			var b [4]byte
+			_, _ = rand.Read(b[:])
+			return binary.BigEndian.Uint32(b[:])
+		}
+	}
 	lab.machine = dispatch.New(lab.config, fence)
 	if err := lab.knowAgents(ctx); err != nil {
 		return err
@@ -268,11 +277,13 @@ func (lab *Lab) clock(every time.Duration) {
 func (lab *Lab) Fatal() <-chan error { return lab.fatal }
 
 // Watch streams events of one run, or with "" of all runs and the fleet.
-func (lab *Lab) Watch(runID string) *Watch { return lab.hub.watch(runID) }
+func (lab *Lab) Watch(runID string) *Watch { return lab.hub.watch(runID, nil) }
 
-// WatchAll streams events of all runs and the fleet, and of some runs, by number,
-// what happens on their walls.
-func (lab *Lab) WatchAll(walls []int) *Watch { return lab.hub.watch("", walls...) }
+// WatchAll streams events of the fleet and of all runs of some projects, nil for every
+// one, and of some runs, by number, what happens on their walls.
+func (lab *Lab) WatchAll(among []string, walls []int) *Watch {
+	return lab.hub.watch("", among, walls...)
+}
 
 // Tell passes an event on to whoever watches.
 func (lab *Lab) Tell(e api.Event) { lab.hub.publish(e) }

@@ -277,13 +277,18 @@ func (lab *Lab) Glance(id string) (api.RunSummary, bool) {
 }
 
 // Members are the agents of the fleet.
-func (lab *Lab) Members() []fleet.Member { return lab.Fleet("").Members }
-
-// Fleet is the fleet as a project's plans see it.
-func (lab *Lab) Fleet(project string) fleet.Lab {
+func (lab *Lab) Members() []fleet.Member {
 	lab.mu.Lock()
 	defer lab.mu.Unlock()
-	return fleet.Lab{Project: project, Members: lab.machine.Members()}
+	return lab.machine.Members()
+}
+
+// Fleet is the fleet as a project's plans see it, without the agents of projects that
+// somebody may not look at.
+func (lab *Lab) Fleet(who api.Who, project string) fleet.Lab {
+	return fleet.Lab{Project: project, Members: slices.DeleteFunc(lab.Members(), func(m fleet.Member) bool {
+		return slices.ContainsFunc(m.Facts["pool"], func(pool string) bool { return pool != fleet.Shared && !who.May(api.Viewer, pool) })
+	})}
 }
 
 // Order is a run to be started: its rows without number and time.

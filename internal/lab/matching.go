@@ -16,14 +16,17 @@ import (
 
 // choose matches the alternatives, in order, against the fleet (section 7.2.3
 // "Match capabilities"): the first that some agent could serve is taken.
-func (lab *Lab) choose(alternatives []webdriver.Capabilities) (remote.Want, webdriver.Capabilities, error) {
+func (lab *Lab) choose(who api.Who, alternatives []webdriver.Capabilities) (remote.Want, webdriver.Capabilities, error) {
 	var reasons []string
 	for _, caps := range alternatives {
 		want, err := remote.NewWant(caps, lab.hasBrowser)
 		if err != nil {
 			return want, nil, webdriver.Errorf(webdriver.InvalidArgument, "%v", err)
 		}
-		known := lab.Fleet(want.Options.Project)
+		if mine := who.Where(api.Runner); len(mine) == 1 && want.Options.Project == remote.NoProject {
+			want.Options.Project = mine[0] // whoever has but one project need not name it
+		}
+		known := lab.Fleet(who, want.Options.Project)
 		browsers := []string{want.Browser}
 		if want.Browser == "" {
 			browsers = lab.allBrowsers()
@@ -122,7 +125,7 @@ func (lab *Lab) allBrowsers() []string {
 }
 
 // CouldServe says who could serve some capabilities.
-func (lab *Lab) CouldServe(caps map[string]any) (fleet.Answer, string, error) {
+func (lab *Lab) CouldServe(who api.Who, caps map[string]any) (fleet.Answer, string, error) {
 	want, err := remote.NewWant(caps, lab.hasBrowser)
 	if err != nil {
 		return fleet.Answer{}, "", api.Errorf(api.Invalid, "%v", err)
@@ -132,7 +135,7 @@ func (lab *Lab) CouldServe(caps map[string]any) (fleet.Answer, string, error) {
 			return fleet.Answer{}, "", api.Errorf(api.Invalid, "device: %v", err)
 		}
 	}
-	known := lab.Fleet(want.Options.Project)
+	known := lab.Fleet(who, want.Options.Project)
 	if want.Browser != "" {
 		why := ""
 		if settled, err := want.On(want.Browser, known.Versions(want.Browser, "")); err != nil {
@@ -160,12 +163,12 @@ func (lab *Lab) CouldServe(caps map[string]any) (fleet.Answer, string, error) {
 }
 
 // Ask says which agents can do work with these needs.
-func (lab *Lab) Ask(words []string, projectName string) (api.Why, error) {
+func (lab *Lab) Ask(who api.Who, words []string, projectName string) (api.Why, error) {
 	needs, err := fleet.ParseNeeds(words)
 	if err != nil {
 		return api.Why{}, api.Errorf(api.Invalid, "%v", err)
 	}
-	known := lab.Fleet(projectName)
+	known := lab.Fleet(who, projectName)
 	if _, asked := needs["pool"]; !asked && projectName != "" {
 		needs = needs.With(fleet.NeedsOf(projectName, nil))
 	}

@@ -87,13 +87,15 @@ func (lab *Lab) sessionLink(tokenID, id string) (*link.Agent, error) {
 
 // BiDiLink finds the way to a session's BiDi connection for somebody who has its
 // key.
-func (lab *Lab) BiDiLink(id, key string) (*link.Agent, error) {
+// The token is the session's owner's.
+func (lab *Lab) BiDiLink(id, key string) (conn *link.Agent, token string, err error) {
 	v, ok := lab.routes.Load(id)
 	sum := sha256.Sum256([]byte(key))
 	if !ok || v.(*route).key != hex.EncodeToString(sum[:]) {
-		return nil, api.Errorf(api.NotFound, "there is no open session at this address")
+		return nil, "", api.Errorf(api.NotFound, "there is no open session at this address")
 	}
-	return lab.sessionLink(anyToken, id)
+	conn, err = lab.sessionLink(anyToken, id)
+	return conn, v.(*route).tokenID, err
 }
 
 // said is what an agent answered.

@@ -18,17 +18,17 @@ import (
 )
 
 // growsLocked says whether a session is open under a lease.
-func (lab *Lab) growsLocked(session string, fence int64) bool {
+func (lab *Lab) growsLocked(agent, session string, fence int64) bool {
 	if x := lab.remotes[session]; x != nil {
-		return x.row.Fence == fence
+		return x.row.Fence == fence && x.row.Agent == agent
 	}
 	x, ok := lab.scripts[session]
-	return ok && x.fence == fence
+	return ok && x.fence == fence && x.agent == agent
 }
 
 // Grow takes a piece of a file of an open session, to go at a place in bytes
 // from its beginning.
-func (lab *Lab) Grow(session string, fence int64, name string, at int64, r io.Reader) (link.Grown, error) {
+func (lab *Lab) Grow(agent, session string, fence int64, name string, at int64, r io.Reader) (link.Grown, error) {
 	if !fileName.MatchString(name) {
 		return link.Grown{}, api.Errorf(api.Invalid, "%q is not a name for a file", name)
 	}
@@ -46,7 +46,7 @@ func (lab *Lab) Grow(session string, fence int64, name string, at int64, r io.Re
 		return link.Grown{}, api.Errorf(api.TooLarge, "a piece has at most %d bytes", attempt.MaxPiece)
 	}
 	lab.mu.Lock()
-	open := lab.growsLocked(session, fence)
+	open := lab.growsLocked(agent, session, fence)
 	lab.mu.Unlock()
 	if !open {
 		return link.Grown{}, api.Errorf(api.NotFound, "session %.80q is not open under lease %d", session, fence)
@@ -65,13 +65,13 @@ func (lab *Lab) Grow(session string, fence int64, name string, at int64, r io.Re
 
 // HandOver ends the growing of a session's files and says which of them are
 // still to be sent, whole.
-func (lab *Lab) HandOver(in link.Handover) (link.HandoverAnswer, error) {
+func (lab *Lab) HandOver(agent string, in link.Handover) (link.HandoverAnswer, error) {
 	answer := link.HandoverAnswer{Lacking: []string{}}
 	if len(in.Files) > attempt.MaxFiles {
 		return answer, api.Errorf(api.Invalid, "a session has at most %d files", attempt.MaxFiles)
 	}
 	lab.mu.Lock()
-	open := lab.growsLocked(in.Session, in.Fence)
+	open := lab.growsLocked(agent, in.Session, in.Fence)
 	lab.mu.Unlock()
 	for _, f := range in.Files {
 		if !fileName.MatchString(f.Name) || !blobs.ValidHash(f.Hash) {

@@ -157,11 +157,15 @@ func (lab *Lab) askSession(ctx context.Context, who api.Who, body []byte) (*remo
 	if err != nil {
 		return nil, err
 	}
-	want, caps, err := lab.choose(alternatives)
+	want, caps, err := lab.choose(who, alternatives)
 	if err != nil {
 		return nil, err
 	}
 	o := want.Options
+	if !who.May(api.Runner, o.Project) {
+		return nil, webdriver.Errorf(webdriver.SessionNotCreated, "the token %q has not the role runner in the project %s: name one of yours "+
+			"as project in %s", who.Name, o.Project, remote.OptionsKey)
+	}
 	settled, err := lab.keeper.ProjectSettings(ctx, o.Project)
 	if err != nil {
 		return nil, err

@@ -26,7 +26,7 @@ import (
 // session opens a session as an agent would have it open, under a run's name.
 func (y *yard) session(run, test string) *remoteSession {
 	y.t.Helper()
-	x, err := y.askSession(y.t.Context(), api.Who{Name: "ci", Role: api.Runner},
+	x, err := y.askSession(y.t.Context(), api.Who{Name: "ci", Rights: api.InLab(api.Runner)},
 		fmt.Appendf(nil, `{"capabilities":{"alwaysMatch":{"browserName":"chromium","pane:options":{"run":%q,"test":%q}}}}`, run, test))
 	require.NoError(y.t, err)
 	y.opened(x, y.leaseOf(x), link.SessionOpen{Browser: "chromium", Version: "156"})
@@ -57,7 +57,7 @@ func TestAStartTakesUpEachRunByItself(t *testing.T) {
 			lease = g
 		}
 	}
-	got, err := y.Result(link.Result{ID: lease.ids[0], Fence: lease.Fence, Test: lease.Tests[0], Attempt: 1,
+	got, err := y.Result("quay", link.Result{ID: lease.ids[0], Fence: lease.Fence, Test: lease.Tests[0], Attempt: 1,
 		Agent: "quay", Verdict: verdict.Passed})
 	require.NoError(t, err)
 	require.True(t, got.Accepted)
@@ -134,23 +134,23 @@ func TestNoAnswerMakesAnAgentDropAResultThatIsNotOnDisk(t *testing.T) {
 	y.mu.Unlock()
 	for name, ask := range map[string]func() error{
 		"the same result again": func() error {
-			answer, err := y.Result(r)
+			answer, err := y.Result("quay", r)
 			require.False(t, answer.Accepted)
 			return err
 		},
 		"a beat": func() error {
-			_, err := y.Beat(link.Beat{Name: "quay", Instance: "quay", Held: []int64{g.Fence}})
+			_, err := y.Beat("quay", link.Beat{Name: "quay", Instance: "quay", Held: []int64{g.Fence}})
 			return err
 		},
 		"a start": func() error {
-			err := y.Started(link.Started{Fence: g.Fence, Test: g.Tests[0]})
+			err := y.Started("quay", link.Started{Fence: g.Fence, Test: g.Tests[0]})
 			require.Error(t, err)
 			return nil
 		},
 	} {
 		for i := range 200 { // more than are written at once
 			id := fmt.Sprint(name, i)
-			y.store.Enqueue(store.AddToken(store.Token{ID: id, Name: id, Role: string(api.Viewer), Hash: []byte(id)}))
+			y.store.Enqueue(store.AddToken(store.Token{ID: id, Name: id, Rights: "[]", Hash: []byte(id)}))
 		}
 		require.NoError(t, ask(), name)
 		_, err := y.store.TokenByHash(t.Context(), fmt.Append(nil, name, 199))
@@ -196,7 +196,7 @@ func TestBothCapabilityProcessorsAgree(t *testing.T) {
 		alternatives, err := webdriver.Alternatives(raw)
 		require.NoError(t, err)
 		want, wantErr := offer.Choose(alternatives)
-		_, got, gotErr := y.choose(alternatives)
+		_, got, gotErr := y.choose(api.Who{Rights: api.InLab(api.Runner)}, alternatives)
 		require.Equal(t, webdriver.CodeOf(wantErr), webdriver.CodeOf(gotErr), "%s: %v, %v", raw, wantErr, gotErr)
 		require.Equal(t, want, got)
 	})
@@ -212,7 +212,7 @@ func TestUnknownTestsAreGuessedFromTheOthers(t *testing.T) {
 	for range 6 {
 		for _, g := range y.granted("quay") {
 			for i, test := range g.Tests {
-				_, err := y.Result(link.Result{ID: g.ids[i], Fence: g.Fence, Test: test, Agent: "quay",
+				_, err := y.Result("quay", link.Result{ID: g.ids[i], Fence: g.Fence, Test: test, Agent: "quay",
 					Verdict: verdict.Passed, TookMS: 2000 + int64(test)})
 				require.NoError(t, err)
 			}

@@ -24,23 +24,6 @@ import (
 	"parallelpane/internal/webdriver"
 )
 
-func when(name, s string, endOfDay bool) (int64, error) {
-	if s == "" {
-		return 0, nil
-	}
-	if t, err := time.Parse(time.DateOnly, s); err == nil {
-		if endOfDay {
-			t = t.AddDate(0, 0, 1)
-		}
-		return store.Millis(t), nil
-	}
-	t, err := time.Parse(time.RFC3339, s)
-	if err != nil {
-		return 0, api.Errorf(api.Invalid, "%s: expected a day such as 2026-11-23 or a time such as 2026-11-23T08:00:00Z, found %q", name, s)
-	}
-	return store.Millis(t), nil
-}
-
 // Sessions lists sessions, newest first.
 func (lab *Lab) Sessions(ctx context.Context, f api.SessionFilter) (out []api.SessionSummary, err error) {
 	if f.Verdict != "" {
@@ -51,11 +34,7 @@ func (lab *Lab) Sessions(ctx context.Context, f api.SessionFilter) (out []api.Se
 	if f.State != "" && f.State != waitingState && f.State != openState && f.State != endedState {
 		return nil, api.Errorf(api.Invalid, "state: expected waiting, open or ended, found %q", f.State)
 	}
-	since, err := when("since", f.Since, false)
-	if err != nil {
-		return nil, err
-	}
-	until, err := when("until", f.Until, true)
+	since, until, err := api.Span(f.Since, f.Until)
 	if err != nil {
 		return nil, err
 	}
@@ -63,7 +42,7 @@ func (lab *Lab) Sessions(ctx context.Context, f api.SessionFilter) (out []api.Se
 		f.Limit = 50
 	}
 	rows, err := lab.store.Sessions(ctx, store.SessionFilter{Text: f.Text, Run: f.Run, Test: f.Test, Tag: f.Tag, Browser: f.Browser,
-		Device: f.Device, Verdict: f.Verdict,
+		Device: f.Device, Verdict: f.Verdict, Among: f.Among,
 		State: f.State, Project: f.Project, Kind: f.Kind, Agent: f.Agent, Since: since, Until: until, Before: f.Before, Limit: f.Limit})
 	if err != nil {
 		return nil, err
@@ -88,7 +67,8 @@ func sessionOf(row store.SessionRow) api.SessionSummary {
 		RunName: row.RunName, Project: row.Project,
 		Pane: row.Pane, Label: row.Label, Attempt: row.Number, By: row.By, Agent: row.Agent, Browser: row.Browser, Version: row.Version,
 		OS: row.OS, Device: row.Device,
-		State: row.State, Verdict: verdict.Verdict(row.Verdict), Message: row.Message, End: row.How, Note: row.Note,
+		State: row.State, Verdict: verdict.Verdict(row.Verdict), Message: row.Message, End: row.How, JudgedBy: row.JudgedBy,
+		Note: row.Note, NoteBy: row.NoteBy, NoteAt: api.At(row.NoteAt),
 		QueuedAt: api.At(row.QueuedAt), OpenedAt: api.At(row.OpenedAt), EndedAt: api.At(row.EndedAt)}
 	_ = json.Unmarshal([]byte(row.Tags), &v.Tags) // written by the service itself
 	return v
@@ -105,6 +85,21 @@ func (lab *Lab) sessionRow(ctx context.Context, id string) (store.SessionRow, er
 	}
 	row, err := lab.store.SessionByID(ctx, id)
 	return row, walls.NotFound(err, "there is no session %.80q", id)
+}
+
+// WhoseSession says to which project a session belongs, and to whom.
+func (lab *Lab) WhoseSession(ctx context.Context, id string) (project, by string, err error) {
+	lab.mu.Lock()
+	defer lab.mu.Unlock()
+	if x := lab.remotes[id]; x != nil {
+		return x.run.view.Project, x.row.By, nil
+	}
+	if x, ok := lab.scripts[id]; ok && lab.live[x.run] != nil {
+		v := lab.live[x.run].view
+		return v.Project, v.By, nil
+	}
+	project, by, err = lab.store.WhoseSession(ctx, id)
+	return project, by, walls.NotFound(err, "there is no session %.80q", id)
 }
 
 // Session returns a session with what is kept of it.
@@ -189,6 +184,25 @@ func (lab *Lab) EndSession(ctx context.Context, who api.Who, id string) error {
 	return api.Errorf(api.Conflict, "session %s has ended already", id)
 }
 
+// EndSessionsOf ends the sessions that were opened with a token.
+func (lab *Lab) EndSessionsOf(token, why string) {
+	lab.mu.Lock()
+	var all []*remoteSession
+	for _, x := range lab.remotes {
+		if x.row.TokenID == token {
+			all = append(all, x)
+		}
+	}
+	lab.mu.Unlock()
+	for _, x := range all {
+		lab.tasks.Go(func() {
+			if err := lab.endRemote(x, why); err != nil {
+				lab.log.Warn("a session whose token has ended goes on until it is idle", "session", x.row.ID, "error", err)
+			}
+		})
+	}
+}
+
 // cancelSessions ends every session of a run. It is called with the lock, which
 // it gives up.
 func (lab *Lab) cancelSessions(r *liveRun, why string) (api.Run, error) {
@@ -210,12 +224,13 @@ func (lab *Lab) cancelSessions(r *liveRun, why string) (api.Run, error) {
 
 // Judge takes what a runner says of the test that a session served, while the
 // session is open or after it.
-func (lab *Lab) Judge(ctx context.Context, id string, v link.SessionVerdict) error {
+func (lab *Lab) Judge(ctx context.Context, who api.Who, id string, v link.SessionVerdict) error {
 	if v.Verdict != verdict.Passed && v.Verdict != verdict.Failed && v.Verdict != verdict.Skipped {
 		return api.Errorf(api.Invalid, "verdict: expected passed, failed or skipped, found %q", v.Verdict)
 	}
 	v.Message = attempt.Clip(v.Message, attempt.MaxMessage)
 	if x := lab.liveSession(id); x != nil {
+		v.By = who.Person()
 		return lab.judgeOpen(id, v)
 	}
 	if err := lab.store.Sync(); err != nil { // its end may still be queued
@@ -230,6 +245,7 @@ func (lab *Lab) Judge(ctx context.Context, id string, v link.SessionVerdict) err
 	case row.Verdict == string(verdict.LabFault) || row.OpenedAt == 0:
 		return api.Errorf(api.Conflict, "session %s is %s: %s", id, row.Verdict, row.How)
 	}
+	v.By = who.Person()
 	return lab.judgeEnded(ctx, row, v)
 }
 
@@ -266,7 +282,7 @@ func (lab *Lab) judgeEnded(ctx context.Context, row store.SessionRow, v link.Ses
 	if v.Verdict != verdict.Passed {
 		r.view.Cells[row.Pane][row.Test].Message = attempt.Clip(v.Message, walls.MaxMessage)
 	}
-	batch := append(store.JudgeSession(row.ID, string(v.Verdict), v.Message), store.Regard(r.record(row.Pane, row.Test))...)
+	batch := append(store.JudgeSession(row.ID, string(v.Verdict), v.Message, v.By), store.Regard(r.record(row.Pane, row.Test))...)
 	if counts := store.JSON(copyCounts(r.view.Counts)); ended {
 		r.view.Verdict = r.view.Counts.Over()
 		r.revised++
@@ -285,14 +301,14 @@ func (lab *Lab) judgeEnded(ctx context.Context, row store.SessionRow, v link.Ses
 const maxNote = 16 << 10
 
 // NoteSession keeps a note on a session.
-func (lab *Lab) NoteSession(ctx context.Context, id, note string) error {
+func (lab *Lab) NoteSession(ctx context.Context, who api.Who, id, note string) error {
 	if len(note) > maxNote {
 		return api.Errorf(api.Invalid, "a note has at most %d bytes", maxNote)
 	}
 	if _, err := lab.sessionRow(ctx, id); err != nil {
 		return err
 	}
-	return lab.store.Write(store.NoteSession(id, note))
+	return lab.store.Write(store.NoteSession(id, note, who.Person(), store.Millis(lab.now())))
 }
 
 // scriptSession is an open session that serves a script.
@@ -331,7 +347,7 @@ func (lab *Lab) openScriptsLocked(f api.SessionFilter, since, until int64) []api
 			strings.Contains(strings.ToLower(v.Test), strings.ToLower(f.Test)) &&
 			(f.Tag == "" || slices.Contains(v.Tags, f.Tag)) && (f.Browser == "" || f.Browser == v.Browser) &&
 			(f.Device == "" || f.Device == v.Device) &&
-			f.Verdict == "" && (f.Project == "" || f.Project == v.Project) && (f.Agent == "" || f.Agent == v.Agent) {
+			f.Verdict == "" && (f.Among == nil || slices.Contains(f.Among, v.Project)) && (f.Project == "" || f.Project == v.Project) && (f.Agent == "" || f.Agent == v.Agent) {
 			out = append(out, v)
 		}
 	}

@@ -23,7 +23,7 @@ func (y *yard) file(contents string) string {
 	y.t.Helper()
 	sum := sha256.Sum256([]byte(contents))
 	hash := hex.EncodeToString(sum[:])
-	require.NoError(y.t, y.PutFile(hash, strings.NewReader(contents)))
+	require.NoError(y.t, y.Take(hash, MaxFileBytes, strings.NewReader(contents)))
 	return hash
 }
 
@@ -37,7 +37,7 @@ func TestContentsThatNothingNamesGo(t *testing.T) {
 	y.submit(1, 1, api.RunRequest{})
 	kept, refused := y.file("the log of a result"), y.file("the log of a result that came too late")
 	for _, g := range y.granted("quay") {
-		got, err := y.Result(link.Result{ID: g.ids[0], Fence: g.Fence, Test: g.Tests[0], Agent: "quay", Verdict: verdict.Passed,
+		got, err := y.Result("quay", link.Result{ID: g.ids[0], Fence: g.Fence, Test: g.Tests[0], Agent: "quay", Verdict: verdict.Passed,
 			StartedAt: y.now.UnixMilli(),
 			Files:     []attempt.File{{Name: "agent.log", Kind: "logs", Hash: kept, Size: 19}}})
 		require.NoError(t, err)

@@ -88,6 +88,7 @@ type SessionFault struct {
 type SessionVerdict struct {
 	Verdict verdict.Verdict `json:"verdict"` // passed, failed or skipped
 	Message string          `json:"message,omitempty"`
+	By      string          `json:"-"` // a person who said so afterwards; "" for the runner
 }
 
 // Hand is what a person who has reached into a session does by hand. Places are

@@ -88,13 +88,18 @@ func (desk *Desk) unpack(req api.RunRequest) (*order, combo.Matrix, error) {
 	return o, matrix, nil
 }
 
-// order works a request out against the fleet as it is now.
-func (desk *Desk) order(ctx context.Context, req api.RunRequest) (*order, error) {
+// order works a request out against the fleet as it is now, for somebody who needs a
+// role in the project of its files.
+func (desk *Desk) order(ctx context.Context, who api.Who, role api.Role, req api.RunRequest) (*order, error) {
 	o, matrix, err := desk.unpack(req)
 	if err != nil {
 		return nil, err
 	}
-	known := desk.lab.Fleet(o.project.Name)
+	if !who.May(role, o.project.Name) {
+		return nil, api.Errorf(api.Forbidden, "these files are of the project %s, in which the token %q has not the role %s",
+			o.project.Name, who.Name, role)
+	}
+	known := desk.lab.Fleet(who, o.project.Name)
 	if err := knownBrowsers(known, matrix); err != nil {
 		return nil, err
 	}

@@ -31,7 +31,8 @@ func (desk *Desk) Presets(ctx context.Context) ([]api.Preset, error) {
 	return out, nil
 }
 
-func (desk *Desk) preset(ctx context.Context, name string) (api.Preset, error) {
+// Preset finds a preset by its name.
+func (desk *Desk) Preset(ctx context.Context, name string) (api.Preset, error) {
 	all, err := desk.Presets(ctx)
 	if err != nil {
 		return api.Preset{}, err
@@ -53,9 +54,12 @@ func (desk *Desk) SavePreset(ctx context.Context, who api.Who, req api.PresetReq
 	if len(req.Request.Secrets) > 0 {
 		return api.Preset{}, api.Errorf(api.Invalid, "a preset keeps no secrets: leave them out, and give them to the run")
 	}
-	o, err := desk.order(ctx, req.Request)
+	o, err := desk.order(ctx, who, api.Runner, req.Request)
 	if err != nil {
 		return api.Preset{}, err
+	}
+	if old, err := desk.Preset(ctx, req.Name); err == nil && old.Project != o.project.Name {
+		return api.Preset{}, api.Errorf(api.Conflict, "the name %s is taken by a preset of another project: choose another", req.Name)
 	}
 	by, now := who.Person(), store.Millis(desk.now())
 	if err := desk.store.Write(store.SavePreset(store.Preset{ID: store.NewID(), Name: req.Name, Project: o.project.Name,
@@ -63,12 +67,12 @@ func (desk *Desk) SavePreset(ctx context.Context, who api.Who, req api.PresetReq
 		MadeBy: by, MadeAt: now, ChangedBy: by, ChangedAt: now})); err != nil {
 		return api.Preset{}, err
 	}
-	return desk.preset(ctx, req.Name)
+	return desk.Preset(ctx, req.Name)
 }
 
 // DropPreset removes a preset that no schedule uses.
 func (desk *Desk) DropPreset(ctx context.Context, name string) error {
-	p, err := desk.preset(ctx, name)
+	p, err := desk.Preset(ctx, name)
 	if err != nil {
 		return err
 	}
@@ -94,7 +98,7 @@ func (desk *Desk) RunPreset(ctx context.Context, who api.Who, name string) (api.
 }
 
 func (desk *Desk) runPreset(ctx context.Context, who api.Who, name string, from origin) (api.Run, error) {
-	p, err := desk.preset(ctx, name)
+	p, err := desk.Preset(ctx, name)
 	if err != nil {
 		return api.Run{}, err
 	}

@@ -15,8 +15,8 @@ import (
 )
 
 // PlanMatrix plans a matrix against the fleet.
-func (desk *Desk) PlanMatrix(m combo.Matrix, projectName string) (api.PlannedMatrix, error) {
-	known := desk.lab.Fleet(projectName)
+func (desk *Desk) PlanMatrix(who api.Who, m combo.Matrix, projectName string) (api.PlannedMatrix, error) {
+	known := desk.lab.Fleet(who, projectName)
 	p, err := m.Plan(known)
 	if err != nil {
 		return api.PlannedMatrix{}, api.Errorf(api.Invalid, "%v", err)
@@ -35,7 +35,7 @@ func (desk *Desk) PlanMatrix(m combo.Matrix, projectName string) (api.PlannedMat
 
 // Preview works a request out without starting it.
 func (desk *Desk) Preview(ctx context.Context, who api.Who, req api.RunRequest) (api.Preview, error) {
-	o, err := desk.order(ctx, req)
+	o, err := desk.order(ctx, who, api.Viewer, req)
 	if err != nil {
 		return api.Preview{}, err
 	}

@@ -21,6 +21,7 @@ import (
 type planned struct {
 	row    store.Schedule
 	preset string
+	of     string // project
 	rule   *calendar.Rule
 	due    time.Time // next occurrence; zero when there is none
 }
@@ -33,7 +34,7 @@ type schedules struct {
 }
 
 // scheduler is who starts scheduled runs.
-var scheduler = api.Who{Name: "schedule", Role: api.Runner}
+var scheduler = api.Who{Name: "schedule", Rights: api.InLab(api.Runner)}
 
 // Preview lists the next occurrences of a rule.
 func (desk *Desk) Occurrences(req api.ScheduleRequest, n int) (api.Occurrences, error) {
@@ -89,7 +90,7 @@ func (desk *Desk) loadLocked(ctx context.Context) error {
 		p := &planned{row: row}
 		for _, preset := range presets {
 			if preset.ID == row.PresetID {
-				p.preset = preset.Name
+				p.preset, p.of = preset.Name, preset.Project
 			}
 		}
 		zone, err := time.LoadLocation(row.Zone)
@@ -135,7 +136,7 @@ func (desk *Desk) AddSchedule(ctx context.Context, who api.Who, req api.Schedule
 	if !slices.Contains([]api.Overlap{api.OverlapWait, api.OverlapSkip, api.OverlapCancel}, req.Overlap) {
 		return api.Schedule{}, api.Errorf(api.Invalid, "overlap: expected wait, skip or cancel, found %q", req.Overlap)
 	}
-	p, err := desk.preset(ctx, req.Preset)
+	p, err := desk.Preset(ctx, req.Preset)
 	if err != nil {
 		return api.Schedule{}, err
 	}
@@ -178,7 +179,7 @@ func (desk *Desk) Schedules(ctx context.Context) ([]api.Schedule, error) {
 	out := []api.Schedule{}
 	for _, p := range desk.plans.all {
 		r := p.row
-		v := api.Schedule{Name: r.Name, Preset: p.preset, Rule: r.Rule, Words: r.Rule, Start: api.At(r.StartAt), Zone: r.Zone,
+		v := api.Schedule{Name: r.Name, Project: p.of, Preset: p.preset, Rule: r.Rule, Words: r.Rule, Start: api.At(r.StartAt), Zone: r.Zone,
 			Missed:  api.Missed(r.Missed),
 			Overlap: api.Overlap(r.Overlap), Paused: r.Paused, LastRun: r.LastRun, LastNote: r.LastNote, MadeBy: r.MadeBy, MadeAt: api.At(r.MadeAt)}
 		if p.rule != nil {
@@ -203,6 +204,12 @@ func (desk *Desk) schedule(ctx context.Context, name string) (api.Schedule, erro
 		}
 	}
 	return api.Schedule{}, api.Errorf(api.NotFound, "there is no schedule %q: pane schedule list shows those there are", name)
+}
+
+// ProjectOfSchedule says to which project a schedule belongs.
+func (desk *Desk) ProjectOfSchedule(ctx context.Context, name string) (string, error) {
+	x, err := desk.schedule(ctx, name)
+	return x.Project, err
 }
 
 func (desk *Desk) scheduleID(ctx context.Context, name string) (string, error) {
@@ -311,7 +318,7 @@ func (desk *Desk) occur(ctx context.Context, p *planned, now time.Time) error {
 			}
 		}
 	}
-	run, err := desk.runPreset(ctx, api.Who{Name: "schedule " + p.row.Name, Role: scheduler.Role}, p.preset, origin{schedule: p.row.ID,
+	run, err := desk.runPreset(ctx, api.Who{Name: "schedule " + p.row.Name, Rights: scheduler.Rights}, p.preset, origin{schedule: p.row.ID,
 		mark: func(run int) store.Stmt { return p.marked(now, run, "started for "+when) }})
 	if err != nil {
 		return mark("could not start at " + when + ": " + err.Error())
@@ -325,11 +332,12 @@ const feedAhead = 60
 
 // Calendar is the feed of all schedules as iCalendar (RFC 5545). Each occurrence
 // is an event of its own in UTC, so that readers need no rules for zones.
-func (desk *Desk) Calendar(ctx context.Context) (string, error) {
+func (desk *Desk) Calendar(ctx context.Context, who api.Who) (string, error) {
 	all, err := desk.Schedules(ctx)
 	if err != nil {
 		return "", err
 	}
+	all = slices.DeleteFunc(all, func(x api.Schedule) bool { return !who.May(api.Viewer, x.Project) })
 	cal := ics.NewCalendar()
 	cal.SetProductId("-//Parallel Pane//schedules//EN")
 	cal.SetMethod(ics.MethodPublish)

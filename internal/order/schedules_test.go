@@ -14,7 +14,7 @@ import (
 // evening makes a schedule whose occurrence is due.
 func evening(d *counter) *planned {
 	d.t.Helper()
-	ctx, who := d.t.Context(), api.Who{Name: "ada", Role: api.Runner}
+	ctx, who := d.t.Context(), api.Who{Name: "ada", Rights: api.InLab(api.Runner)}
 	_, err := d.SavePreset(ctx, who, api.PresetRequest{Name: "nightly", Request: api.RunRequest{Bundle: d.bundle(1), Matrix: "wall"}})
 	require.NoError(d.t, err)
 	_, err = d.AddSchedule(ctx, who, api.ScheduleRequest{Name: "evenings", Preset: "nightly",
@@ -68,7 +68,7 @@ func TestASchedulesBadRecordLeavesTheOthersAlone(t *testing.T) {
 	assert.Len(t, all[0].Next, 5)
 	assert.True(t, all[1].Paused)
 	assert.Contains(t, all[1].LastNote, "set aside")
-	feed, err := d.Calendar(t.Context())
+	feed, err := d.Calendar(t.Context(), scheduler)
 	require.NoError(t, err)
 	assert.Contains(t, feed, "Run nightly")
 }

@@ -10,7 +10,7 @@ import (
 )
 
 // Snippets writes examples, and says how many agents could serve them.
-func (desk *Desk) Snippets(r api.SnippetRequest) (api.Snippets, error) {
+func (desk *Desk) Snippets(who api.Who, r api.SnippetRequest) (api.Snippets, error) {
 	caps := map[string]any{}
 	put := func(into map[string]any, name, v string) {
 		if v != "" {
@@ -60,7 +60,7 @@ func (desk *Desk) Snippets(r api.SnippetRequest) (api.Snippets, error) {
 	out := api.Snippets{Endpoint: strings.TrimRight(r.Service, "/") + "/webdriver", Capabilities: caps,
 		Languages: snippet.Languages, Code: map[string]string{}}
 	var err error
-	if out.Agents, out.Why, err = desk.lab.CouldServe(caps); err != nil {
+	if out.Agents, out.Why, err = desk.lab.CouldServe(who, caps); err != nil {
 		return out, err
 	}
 	if u, err := url.Parse(r.Service); err != nil || u.Host == "" {

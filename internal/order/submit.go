@@ -27,7 +27,7 @@ func (desk *Desk) submit(ctx context.Context, who api.Who, req api.RunRequest, f
 			return api.Run{}, err
 		}
 	}
-	o, err := desk.order(ctx, req)
+	o, err := desk.order(ctx, who, api.Runner, req)
 	if err != nil {
 		return api.Run{}, err
 	}

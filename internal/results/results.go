@@ -146,6 +146,12 @@ func (r *Results) FilesOfRun(ctx context.Context, number int, kind string) ([]ap
 	return out, nil
 }
 
+// ProjectOfAttempt says to which project an attempt belongs.
+func (r *Results) ProjectOfAttempt(ctx context.Context, id string) (string, error) {
+	project, err := r.store.ProjectOfAttempt(ctx, id)
+	return project, walls.NotFound(err, "there is no attempt %.80s", id)
+}
+
 // OpenFile opens a file of an attempt.
 func (r *Results) OpenFile(ctx context.Context, id, name string) (attempt.File, *os.File, error) {
 	row, err := r.store.FileOf(ctx, id, name)

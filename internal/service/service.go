@@ -79,6 +79,7 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 	if err != nil {
 		return nil, errors.Join(err, s.Close())
 	}
+	s.tasks.Go(func() { s.Mind(s.stop) })
 	s.tasks.Go(func() { s.RunDue(s.stop, c.Tick) })
 	s.tasks.Go(func() { s.Sweeper(s.stop) })
 	s.tasks.Go(func() { s.WatchDisk(s.stop, func() { s.Tell(api.Event{Type: "agents"}) }) })
@@ -96,7 +97,7 @@ func compose(c Config, st *store.Store) (*Service, error) {
 		return nil, err
 	}
 	s := &Service{
-		store: st, stop: make(chan struct{}), Access: access.New(st, c.Clock),
+		store: st, stop: make(chan struct{}), Access: access.New(st, c.Log, c.Clock),
 		Keeper: keep.New(keep.Config{Store: st, Blobs: bl, Log: c.Log, Now: c.Clock, Dir: c.Dir, Total: c.KeepTotal,
 			MinFree: cmp.Or(c.MinFree, 500<<20)}),
 	}

@@ -199,6 +199,7 @@ type RunFilter struct {
 	Text                                string // in suite, matrix, environment, project or person
 	Before                              int    // numbers below this one
 	Limit                               int
+	Among                               []string // projects; nil means every one
 }
 
 // where gathers the conditions of a list.
@@ -212,6 +213,14 @@ func (w *where) add(asked bool, clause string, args ...any) {
 	if asked {
 		w.clauses, w.args = append(w.clauses, clause), append(w.args, args...)
 	}
+}
+
+// among takes a condition that a column has one of some values; nil means any.
+func (w *where) among(column string, values []string) {
+	if values == nil {
+		return
+	}
+	w.add(true, column+" IN (SELECT value FROM json_each(?))", JSON(values))
 }
 
 // has takes a condition that text contains a part, whatever its case.
@@ -229,6 +238,7 @@ const runHead = `number, id, kind, project, suite, matrix, environment, by_name,
 func (s *Store) Runs(ctx context.Context, f RunFilter) (rs []Run, err error) {
 	w := &where{}
 	w.add(f.Project != "", "project = ?", f.Project)
+	w.among("project", f.Among)
 	w.add(f.Suite != "", "suite = ?", f.Suite)
 	w.add(f.Matrix != "", "matrix = ?", f.Matrix)
 	w.add(f.Verdict != "", "verdict = ?", f.Verdict)

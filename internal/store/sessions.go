@@ -33,6 +33,7 @@ type Session struct {
 	Message  string `db:"message"`
 	How      string `db:"how"`
 	Fence    int64  `db:"fence"`
+	JudgedBy string `db:"judged_by"`
 	BiDiKey  string `db:"bidi_key"`
 	QueuedAt int64  `db:"queued_at"`
 	OpenedAt int64  `db:"opened_at"`
@@ -67,19 +68,19 @@ func EndSession(x Session) Stmt {
 }
 
 // JudgeSession gives an ended session, its attempt and its files another verdict.
-func JudgeSession(id, verdict, message string) []Stmt {
+func JudgeSession(id, verdict, message, by string) []Stmt {
 	return []Stmt{
-		Must(`UPDATE sessions SET verdict = ?, message = ? WHERE id = ? AND state = 'ended'`, verdict, message, id),
+		Must(`UPDATE sessions SET verdict = ?, message = ?, judged_by = ? WHERE id = ? AND state = 'ended'`, verdict, message, by, id),
 		Do(`UPDATE attempts SET verdict = ?, message = NULLIF(?, '') WHERE id = ?`, code(verdict), message, short(attempt.Of(id))),
 		Do(`UPDATE files SET verdict = ? WHERE attempt = ?`, code(verdict), short(attempt.Of(id))),
 	}
 }
 
 // NoteSession keeps somebody's note on a session.
-func NoteSession(id, note string) Stmt {
-	return Must(`INSERT INTO notes (session, body) SELECT ?, ? WHERE EXISTS (SELECT 1 FROM sessions WHERE id = ?) 
+func NoteSession(id, note, by string, at int64) Stmt {
+	return Must(`INSERT INTO notes (session, body, by_name, at) SELECT ?, ?, ?, ? WHERE EXISTS (SELECT 1 FROM sessions WHERE id = ?) 
 		OR EXISTS (SELECT 1 FROM attempts WHERE id = ?)
-		ON CONFLICT DO UPDATE SET body = excluded.body`, id, note, id, short(attempt.Of(id)))
+		ON CONFLICT DO UPDATE SET body = excluded.body, by_name = excluded.by_name, at = excluded.at`, id, note, by, at, id, short(attempt.Of(id)))
 }
 
 // SessionFilter narrows a list of sessions. Empty fields do not.
@@ -89,6 +90,7 @@ type SessionFilter struct {
 	Since, Until                                                           int64  // milliseconds since 1970, of the time it was asked for
 	Before                                                                 string // ids that come before this one
 	Limit                                                                  int
+	Among                                                                  []string // projects; nil means every one
 }
 
 // SessionRow is a session with what a list shows of its run.
@@ -101,13 +103,15 @@ type SessionRow struct {
 	TestName string `db:"test_name"`
 	Label    string `db:"label"`
 	Note     string `db:"note"`
+	NoteBy   string `db:"note_by"`
+	NoteAt   int64  `db:"note_at"`
 }
 
 // Both lists have the same columns. A script's session was asked for when its
 // attempt was named, which its id tells.
 const (
 	ofRunners = `SELECT s.*, 'remote' AS kind, r.id AS run_id, r.suite AS run_name, r.project, k.name AS test_name, p.label,
-		COALESCE(n.body, '') AS note
+		COALESCE(n.body, '') AS note, COALESCE(n.by_name, '') AS note_by, COALESCE(n.at, 0) AS note_at
 		FROM sessions s JOIN runs r ON r.number = s.run JOIN tests t ON t.run = s.run AND t.idx = s.test JOIN tests_known k ON k.id = t.known
 		JOIN panes p ON p.run = s.run AND p.idx = s.pane LEFT JOIN notes n ON n.session = s.id`
 	ofScripts = `SELECT session(a.id) AS id, a.run, a.pane, a.test, a.number, k.name, t.tags_json, r.by_name, '' AS token_id, x.body AS agent,
@@ -115,7 +119,8 @@ const (
 		'{}' AS asked_json, '{}' AS options_json, 'ended' AS state, verdict(a.verdict) AS verdict, COALESCE(a.message, '') AS message,
 		'its script ended' AS how, a.fence, '' AS bidi_key, asked_at(a.id) AS queued_at,
 		a.started_at + a.opened_ms AS opened_at, a.started_at + a.took_ms AS ended_at,
-		'script' AS kind, r.id AS run_id, r.suite AS run_name, r.project, k.name AS test_name, p.label, COALESCE(n.body, '') AS note
+		'script' AS kind, r.id AS run_id, r.suite AS run_name, r.project, k.name AS test_name, p.label, COALESCE(n.body, '') AS note,
+		COALESCE(n.by_name, '') AS note_by, COALESCE(n.at, 0) AS note_at, '' AS judged_by
 		FROM attempts a JOIN runs r ON r.number = a.run AND r.kind = 'script'
 		JOIN tests t ON t.run = a.run AND t.idx = a.test JOIN tests_known k ON k.id = t.known
 		JOIN panes p ON p.run = a.run AND p.idx = a.pane JOIN texts x ON x.id = a.agent JOIN texts o ON o.id = a.ran_on
@@ -147,6 +152,7 @@ func (s *Store) runnersSessions(ctx context.Context, f SessionFilter) (rows []Se
 	w.add(f.Verdict != "", "s.verdict = ?", f.Verdict)
 	w.add(f.State != "", "s.state = ?", f.State)
 	w.add(f.Project != "", "r.project = ?", f.Project)
+	w.among("r.project", f.Among)
 	w.add(f.Agent != "", "s.agent = ?", f.Agent)
 	w.add(f.Run > 0, "s.run = ?", f.Run)
 	w.add(f.Since > 0, "s.queued_at >= ?", f.Since)
@@ -167,6 +173,7 @@ func (s *Store) scriptsSessions(ctx context.Context, f SessionFilter) (rows []Se
 	w.add(f.Device != "", "o.body ->> 'device' = ?", f.Device)
 	w.add(f.Verdict != "", "a.verdict = ?", code(f.Verdict))
 	w.add(f.Project != "", "r.project = ?", f.Project)
+	w.among("r.project", f.Among)
 	w.add(f.Agent != "", "x.body = ?", f.Agent)
 	w.add(f.Run > 0, "a.run = ?", f.Run)
 	w.add(f.Since > 0, "a.id >= ?", firstID(f.Since))
@@ -187,6 +194,21 @@ func (s *Store) SessionByID(ctx context.Context, id string) (x SessionRow, err e
 		err = found(s.read.GetContext(ctx, &x, ofScripts+` WHERE a.id = ? AND a.sessions >= ?`, short(attempt.Of(id)),
 			max(1, attempt.NumberOf(id))))
 	}
+	return
+}
+
+// WhoseSession says to which project a session belongs, and to whom.
+func (s *Store) WhoseSession(ctx context.Context, id string) (project, by string, err error) {
+	err = found(s.read.QueryRowContext(ctx, `SELECT r.project, s.by_name FROM sessions s JOIN runs r ON r.number = s.run WHERE s.id = ?1
+		UNION ALL SELECT r.project, r.by_name FROM attempts a JOIN runs r ON r.number = a.run WHERE a.id = ?2 LIMIT 1`,
+		id, short(attempt.Of(id))).Scan(&project, &by))
+	return
+}
+
+// ProjectOfAttempt says to which project an attempt belongs.
+func (s *Store) ProjectOfAttempt(ctx context.Context, id string) (project string, err error) {
+	err = found(s.read.GetContext(ctx, &project, `SELECT r.project FROM attempts a JOIN runs r ON r.number = a.run WHERE a.id = ?`,
+		short(id)))
 	return
 }
 

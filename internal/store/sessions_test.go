@@ -89,7 +89,7 @@ func TestSessionsAreFoundByEveryFilter(t *testing.T) {
 			}
 		}
 		if k.note != "" {
-			require.NoError(t, s.Write(NoteSession(x.ID, k.note)))
+			require.NoError(t, s.Write(NoteSession(x.ID, k.note, "tern", 1)))
 		}
 		all = append(all, k)
 	}
@@ -142,7 +142,7 @@ func TestASessionsLife(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, live, 1)
 	assert.Equal(t, []any{int64(7), "quay", "waiting"}, []any{live[0].Fence, live[0].Agent, live[0].State})
-	require.ErrorIs(t, s.Write(JudgeSession("s1", "passed", "")...), ErrGuard, "a verdict after the end is for one that has ended")
+	require.ErrorIs(t, s.Write(JudgeSession("s1", "passed", "", "tern")...), ErrGuard, "a verdict after the end is for one that has ended")
 	x.Agent, x.Browser, x.Version, x.OS, x.BiDiKey, x.OpenedAt = "quay", "firefox", "153", "linux", "hash", 5
 	require.NoError(t, s.Write(OpenSession(x)))
 	got, err := s.SessionByID(t.Context(), "s1")
@@ -158,13 +158,13 @@ func TestASessionsLife(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []string{"ended", "the client ended it", ""}, []string{got.Verdict, got.How, got.BiDiKey}, "how it ended first "+
 		"counts, and its address opens nothing more")
-	require.NoError(t, s.Write(JudgeSession("s1", "failed", "wet")...))
+	require.NoError(t, s.Write(JudgeSession("s1", "failed", "wet", "tern")...))
 	a, err := s.AttemptByID(t.Context(), "s1")
 	require.NoError(t, err)
 	assert.Equal(t, []string{"failed", "wet"}, []string{a.Verdict, a.Message})
 	require.NoError(t, s.Write(Amend("s1", Detail{Body: []byte("x")})...))
 	require.ErrorIs(t, s.Write(Amend("nobody", Detail{Body: []byte("x")})...), ErrGuard)
-	require.ErrorIs(t, s.Write(NoteSession("nobody", "x")), ErrGuard)
+	require.ErrorIs(t, s.Write(NoteSession("nobody", "x", "tern", 1)), ErrGuard)
 	live, err = s.LiveSessions(t.Context())
 	require.NoError(t, err)
 	assert.Empty(t, live)
@@ -222,7 +222,7 @@ func TestFilesThatAreKept(t *testing.T) {
 		}
 		assert.Equal(t, c.want, got, "only of attempts that were over by then, oldest first")
 	}
-	require.NoError(t, s.Write(append(JudgeSession("a2", "failed", "wet"), DropFile("a1", "video.webm"), DropFile("a1", "log"))...))
+	require.NoError(t, s.Write(append(JudgeSession("a2", "failed", "wet", "tern"), DropFile("a1", "video.webm"), DropFile("a1", "log"))...))
 	heaps, err = s.Heaps(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, []Heap{{"saltmarsh", "logs", "failed", 1, 1}, {"saltmarsh", "video", "failed", 1, 9}}, heaps)

@@ -19,12 +19,12 @@ func open(t *testing.T) *Store {
 	return s
 }
 
-func token(id string) Token { return Token{ID: id, Name: id, Role: "viewer", Hash: []byte(id)} }
+func token(id string) Token { return Token{ID: id, Name: id, Rights: "[]", Hash: []byte(id)} }
 
 func TestABatchIsAppliedWholeOrNotAtAll(t *testing.T) {
 	s := open(t)
 	require.NoError(t, s.Write(AddToken(token("a"))))
-	err := s.Write(AddToken(token("b")), DropToken("nobody"))
+	err := s.Write(append(DropToken("nobody"), AddToken(token("b")))...)
 	require.ErrorIs(t, err, ErrGuard)
 	ts, err := s.Tokens(t.Context())
 	require.NoError(t, err)

@@ -16,6 +16,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/client"
 	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/fleet"
@@ -28,6 +29,7 @@ import (
 type served struct {
 	dir, base, token, agent string
 	cmd                     *exec.Cmd
+	handers                 sync.Map // tokens of agents that are played, by name
 }
 
 func serve(ctx context.Context, pane string) (*served, func(), error) {
@@ -73,6 +75,13 @@ func serveIn(ctx context.Context, pane, dir string) (*served, func(), error) {
 	return s, stop, nil
 }
 
+// of is the token of the agent that a result is of.
+func (s *served) of(r link.Result) string {
+	own, _ := s.handers.Load(r.Agent)
+	token, _ := own.(string)
+	return token
+}
+
 // call calls the API with one of the tokens.
 func (s *served) call(ctx context.Context, method, path, token string, body any, out any) error {
 	c := &client.Client{Base: s.base, Token: token}
@@ -110,7 +119,7 @@ func crowd(ctx context.Context, pane string) ([]row, error) {
 		return nil, err
 	}
 	agents := exec.CommandContext(ctx, pane, "standin", "fleet", file, "--service", s.base, "--state", filepath.Join(s.dir, "standins"))
-	agents.Env = append(os.Environ(), "PANE_TOKEN="+s.agent)
+	agents.Env = append(os.Environ(), "PANE_TOKEN="+s.token)
 	if err := agents.Start(); err != nil {
 		return nil, err
 	}
@@ -161,12 +170,19 @@ func (s *served) hands(ctx context.Context, outcome func(link.Slice, link.SliceT
 		name := fmt.Sprintf("hand-%d", i)
 		hello := link.Hello{Name: name, Instance: "1", Machine: fleet.Machine{OS: "saltos", Slots: 50, StandIn: true,
 			Browsers: []fleet.Browser{{Name: "kestrel", Version: "12.1", Fits: true}}}}
-		var welcome link.Welcome
-		if err := s.call(ctx, "POST", link.HelloPath, s.agent, hello, &welcome); err != nil {
+		var made struct{ Secret string }
+		if err := s.call(ctx, "POST", "/tokens", s.token, api.TokenRequest{Name: name, Role: api.AgentRole}, &made); err != nil {
 			cancel()
 			return nil, nil, err
 		}
-		header := http.Header{"Authorization": {"Bearer " + s.agent}, link.TicketHeader: {welcome.Ticket}}
+		own := made.Secret
+		s.handers.Store(name, own)
+		var welcome link.Welcome
+		if err := s.call(ctx, "POST", link.HelloPath, own, hello, &welcome); err != nil {
+			cancel()
+			return nil, nil, err
+		}
+		header := http.Header{"Authorization": {"Bearer " + own}, link.TicketHeader: {welcome.Ticket}}
 		l, err := link.Dial(ctx, "ws"+strings.TrimPrefix(s.base, "http")+link.Path, header, nil)
 		if err != nil {
 			cancel()
@@ -198,7 +214,7 @@ func (s *served) hands(ctx context.Context, outcome func(link.Slice, link.SliceT
 				mu.Lock()
 				recent := slices.Clone(held[max(0, len(held)-500):])
 				mu.Unlock()
-				_ = s.call(ctx, "POST", "/agent/beat", s.agent, link.Beat{Name: name, Instance: "1", Held: recent}, nil)
+				_ = s.call(ctx, "POST", "/agent/beat", own, link.Beat{Name: name, Instance: "1", Held: recent}, nil)
 			}
 		}()
 	}
@@ -282,7 +298,7 @@ func (s *served) feed(ctx context.Context, work <-chan link.Result) ([]row, erro
 		tasks.Go(func() {
 			for r := range limit {
 				var a link.ResultAnswer
-				if s.call(ctx, "POST", "/agent/results", s.agent, r, &a) == nil && a.Accepted {
+				if s.call(ctx, "POST", "/agent/results", s.of(r), r, &a) == nil && a.Accepted {
 					taken.Add(1)
 				}
 			}

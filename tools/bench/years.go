@@ -171,7 +171,7 @@ func (s *served) grow(ctx context.Context, tests, panes, times int) (bundle stri
 				for {
 					select {
 					case r := <-work:
-						_ = s.call(ctx, "POST", "/agent/results", s.agent, r, nil)
+						_ = s.call(ctx, "POST", "/agent/results", s.of(r), r, nil)
 					case <-ended.Done():
 						return
 					}
@@ -339,11 +339,11 @@ func (s *served) sweepUnder(ctx context.Context, bundle string) (slowest time.Du
 			sum := sha256.Sum256(body)
 			r.Files = []attempt.File{{Name: "agent.log", Kind: "logs", Media: "text/plain",
 				Hash: hex.EncodeToString(sum[:]), Size: int64(len(body))}}
-			if err := s.call(ctx, http.MethodPut, "/agent/files/"+r.Files[0].Hash, s.agent, body, nil); err != nil {
+			if err := s.call(ctx, http.MethodPut, fmt.Sprintf("/agent/files/%s?fence=%d", r.Files[0].Hash, r.Fence), s.of(r), body, nil); err != nil {
 				return 0, 0, err
 			}
 			began := time.Now()
-			if err := s.call(ctx, "POST", "/agent/results", s.agent, r, nil); err != nil {
+			if err := s.call(ctx, "POST", "/agent/results", s.of(r), r, nil); err != nil {
 				return 0, 0, err
 			}
 			slowest = max(slowest, time.Since(began))
@@ -427,7 +427,7 @@ func (s *served) drawn(ctx context.Context, pane string, last int, wide string) 
 	go func() {
 		n := 0
 		for t := time.NewTicker(20 * time.Millisecond); feeding.Err() == nil; <-t.C {
-			if s.call(ctx, "POST", "/agent/results", s.agent, <-work, nil) == nil {
+			if r := <-work; s.call(ctx, "POST", "/agent/results", s.of(r), r, nil) == nil {
 				n++
 			}
 		}

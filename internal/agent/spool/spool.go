@@ -289,12 +289,12 @@ func (s *Spool) sendOne(ctx context.Context, up *upstream.Service, r link.Result
 		if err != nil {
 			return err
 		}
-		err = up.Send(ctx, http.MethodPut, "/agent/files/"+f.Hash, contents, nil)
+		err = up.Send(ctx, http.MethodPut, fmt.Sprintf("/agent/files/%s?fence=%d", f.Hash, r.Fence), contents, nil)
 		contents.Close()
 		if upstream.Status(err) == http.StatusInsufficientStorage {
 			continue // the service has no room for files; the verdict counts all the same
 		}
-		if content(err) {
+		if Final(err) {
 			r.Detail.Cut = append(r.Detail.Cut, fmt.Sprintf("the file %s: the service refused it: %v", f.Name, err))
 			continue
 		}

@@ -198,7 +198,7 @@ func (p *paneState) shuns(t *testState, a *agentState) bool {
 
 func (m *Machine) grant(now time.Time, r *runState, p *paneState, a *agentState, tests []int) {
 	m.fence++
-	l := Lease{Fence: m.fence, Agent: a.Name, Run: r.ID, Pane: p.index, Tests: tests, Expires: now.Add(m.cfg.LeaseTTL)}
+	l := Lease{Fence: m.cfg.fence(m.fence), Agent: a.Name, Run: r.ID, Pane: p.index, Tests: tests, Expires: now.Add(m.cfg.LeaseTTL)}
 	for _, t := range tests {
 		l.Attempt = append(l.Attempt, len(p.tests[t].past)+1)
 	}

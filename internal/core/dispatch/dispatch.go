@@ -24,6 +24,27 @@ type Config struct {
 	RestAfter  int           // lab faults in a row after which an agent rests; 3
 	Rest       time.Duration // the first rest; each further one is twice as long, up to MaxRest; 2 min
 	MaxRest    time.Duration // 1 h
+	// Mark gives the random bits at the end of a fence, so that nobody guesses one; nil
+	// leaves them out.
+	Mark func() uint32
+}
+
+// markBits is how many bits of a fence are a mark; those before it count the leases.
+const markBits = 32
+
+func (c Config) fence(count int64) int64 {
+	if c.Mark == nil {
+		return count
+	}
+	return count<<markBits | int64(c.Mark())
+}
+
+// count is the inverse of fence.
+func (c Config) count(fence int64) int64 {
+	if c.Mark == nil {
+		return fence
+	}
+	return fence >> markBits
 }
 
 func (c Config) withDefaults() Config {
@@ -202,7 +223,7 @@ type Machine struct {
 // New returns a machine whose first lease has the fence after lastFence.
 func New(cfg Config, lastFence int64) *Machine {
 	return &Machine{
-		cfg: cfg.withDefaults(), fence: lastFence, agents: map[string]*agentState{}, classes: map[string]*class{},
+		cfg: cfg.withDefaults(), fence: cfg.count(lastFence), agents: map[string]*agentState{}, classes: map[string]*class{},
 		projects: map[string]*projectState{}, byID: map[string]*runState{}, leases: map[int64]*leaseState{}, locks: map[string]int64{},
 	}
 }

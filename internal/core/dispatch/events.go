@@ -175,7 +175,7 @@ func (m *Machine) Restore(now time.Time, r Run, leases []Lease) []Decision {
 				ls.left = append(ls.left, t)
 			}
 		}
-		m.fence = max(m.fence, l.Fence)
+		m.fence = max(m.fence, m.cfg.count(l.Fence))
 		if len(ls.left) == 0 {
 			m.out = append(m.out, Closed{Fence: l.Fence})
 			continue

@@ -131,17 +131,23 @@ func Parse(name string, src []byte) (File, error) {
 }
 
 // Configs are the agents of a file. Their state goes below dir.
-func (f File) Configs(service, token, version, dir string, log *slog.Logger) (out []agent.Config) {
+// Every agent has a token of its own, which tokens gets for it.
+func (f File) Configs(service string, tokens func(agent, pool string) (string, error), version, dir string, log *slog.Logger) (
+	out []agent.Config, err error) {
 	for _, g := range f.Agents {
 		for i := range max(1, g.Count) {
 			name := g.Name
 			if g.Count > 0 {
 				name += "-" + strconv.Itoa(i+1)
 			}
+			token, err := tokens(name, g.Pool)
+			if err != nil {
+				return nil, fmt.Errorf("a token for %s: %w", name, err)
+			}
 			out = append(out, g.config(name, service, token, version, dir, log))
 		}
 	}
-	return out
+	return out, nil
 }
 
 func (g Group) config(name, service, token, version, dir string, log *slog.Logger) agent.Config {

@@ -16,7 +16,8 @@ import (
 func TestTheDemosFleet(t *testing.T) {
 	f, err := Parse("fleet.yaml", demo.Fleet)
 	require.NoError(t, err)
-	configs := f.Configs("http://lab.example", "secret", "1", t.TempDir(), slog.New(slog.DiscardHandler))
+	configs, err := f.Configs("http://lab.example", secretOf, "1", t.TempDir(), slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
 	require.Len(t, configs, 12)
 	names := map[string]bool{}
 	for _, c := range configs {
@@ -69,9 +70,13 @@ func TestARefusedStandInEndsAll(t *testing.T) {
 	defer srv.Close()
 	f, err := Parse("fleet.yaml", []byte(`agents: [{name: gull, count: 3, browsers: {kestrel: 12.1}}]`))
 	require.NoError(t, err)
-	err = Run(t.Context(), f.Configs(srv.URL, "secret", "1", t.TempDir(), slog.New(slog.DiscardHandler)))
+	configs, err := f.Configs(srv.URL, secretOf, "1", t.TempDir(), slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	err = Run(t.Context(), configs)
 	assert.ErrorContains(t, err, "another agent named gull is online")
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	assert.NoError(t, Run(ctx, f.Configs(srv.URL, "secret", "1", t.TempDir(), slog.New(slog.DiscardHandler))), "being stopped is no error")
+	assert.NoError(t, Run(ctx, configs), "being stopped is no error")
 }
+
+func secretOf(agent, _ string) (string, error) { return "secret of " + agent, nil }

@@ -100,7 +100,7 @@ function Person({ who }: { who: Who }) {
   return (
     <div className="ml-auto flex items-center gap-3 text-sm text-soft">
       <span>
-        {who.name.replace(" (console)", "")}, {who.role}
+        {who.owner}, {who.role}
       </span>
       <Button
         className="text-xs"

@@ -1,0 +1,242 @@
+package httpapi
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"strings"
+
+	"github.com/gofiber/fiber/v3"
+
+	"parallelpane/internal/api"
+	"parallelpane/internal/service"
+)
+
+// need is what an operation asks of whoever comes: a role, and where.
+type need struct {
+	role  api.Role
+	where where
+	act   string // what the audit calls it; "" for what changes nothing
+}
+
+type where int
+
+const (
+	theLab    where = iota // in the lab itself
+	somewhere              // in any project: the operation answers with what its caller may see
+	there                  // in the project of what the request names, see place
+	anybody                // nobody has to say who they are
+)
+
+var open = need{where: anybody}
+
+func inLab(r api.Role) need  { return need{role: r} }
+func inAny(r api.Role) need  { return need{role: r, where: somewhere} }
+func within(r api.Role) need { return need{role: r, where: there} }
+
+// as names the deed, as the command line has it.
+func (n need) as(act string) need {
+	n.act = act
+	return n
+}
+
+func (n need) String() string {
+	switch n.where {
+	case theLab:
+		return string(n.role) + ", of the whole lab"
+	case there:
+		return string(n.role) + ", of the project"
+	}
+	return string(n.role) + ", of any project"
+}
+
+// place is the input of an operation within a project. It finds out which that is;
+// where there is no such thing, the error is the one that somebody gets who may not
+// know of it.
+type place interface {
+	project(ctx context.Context, s *service.Service) (string, error)
+	missing() error
+}
+
+// who finds out who is asking and whether they have a role anywhere that would allow
+// it.
+func (a *server) who(c fiber.Ctx, n need) (api.Who, error) {
+	secret, err := presented(c)
+	if err != nil {
+		return api.Who{}, err
+	}
+	who, err := a.service.Authenticate(c.Context(), secret, from(c))
+	if err != nil {
+		return who, err
+	}
+	deedOf(c).by(who)
+	if n.where == theLab && who.May(n.role, api.Everywhere) || n.where != theLab && who.Can(n.role) {
+		return who, nil
+	}
+	project := ""
+	if n.where == theLab {
+		project = api.Everywhere
+	}
+	return who, lacking(who, n.role, project)
+}
+
+// presented is the token that comes with a request.
+func presented(c fiber.Ctx) (string, error) {
+	secret, ok := strings.CutPrefix(c.Get(fiber.HeaderAuthorization), "Bearer ")
+	if _, password, basic := (&http.Request{Header: http.Header{"Authorization": {c.Get(fiber.HeaderAuthorization)}}}).BasicAuth(); basic {
+		// A browser that was asked for it once sends it along by itself, from foreign pages too.
+		foreign := (c.Get("Sec-Fetch-Site") != "" || c.Get(fiber.HeaderOrigin) != "") && !sameOrigin(c)
+		if foreign && c.Method() != http.MethodGet && c.Method() != http.MethodHead {
+			return "", notOurs
+		}
+		secret, ok = password, true
+	}
+	if !ok {
+		if secret = c.Cookies(cookieName); secret != "" && c.Method() != http.MethodGet && !sameOrigin(c) {
+			return "", notOurs
+		}
+	}
+	if secret = strings.TrimSpace(secret); secret == "" {
+		return "", &api.Error{Kind: api.Unauthorized, Message: "no token: sign in, or send Authorization: Bearer with a token"}
+	}
+	return secret, nil
+}
+
+var notOurs = api.Errorf(api.Forbidden, "this request did not come from the console's own pages")
+
+// sameOrigin tells the console's own requests from those a foreign page makes
+// with the console's cookie.
+func sameOrigin(c fiber.Ctx) bool {
+	if site := c.Get("Sec-Fetch-Site"); site != "" {
+		return site == "same-origin"
+	}
+	origin := c.Get(fiber.HeaderOrigin)
+	return origin != "" && origin == c.BaseURL()
+}
+
+// allowed reports whether somebody may do within a project what an input asks for.
+// What they may not look at does not exist for them.
+func (a *server) allowed(ctx context.Context, who api.Who, n need, in any) error {
+	p, ok := in.(place)
+	if n.where != there || !ok && who.May(n.role, api.Everywhere) {
+		return nil
+	}
+	if !ok {
+		return fmt.Errorf("%T does not say which project it is about", in)
+	}
+	if who.May(n.role, api.Everywhere) && n.act == "" {
+		return nil // nobody needs to know which it is
+	}
+	project, err := p.project(ctx, a.service)
+	if err != nil {
+		return err
+	}
+	deedIn(ctx).Project = project
+	switch {
+	case !who.May(api.Viewer, project):
+		return p.missing()
+	case !who.May(n.role, project):
+		return lacking(who, n.role, project)
+	}
+	return nil
+}
+
+func lacking(who api.Who, role api.Role, project string) error {
+	where := ""
+	switch project {
+	case "":
+	case api.Everywhere:
+		where = " in the whole lab"
+	default:
+		where = " in the project " + project
+	}
+	return api.Errorf(api.Forbidden, "this needs the role %s%s; the token %q has the role %s", role, where, who.Name, rights(who.Rights))
+}
+
+func rights(all []api.Right) string {
+	words := make([]string, len(all))
+	for i, r := range all {
+		words[i] = string(r.Role)
+		if r.Project != api.Everywhere {
+			words[i] += " in " + r.Project
+		}
+	}
+	return strings.Join(words, ", ")
+}
+
+// from is the address of the client.
+func from(c fiber.Ctx) string { return c.IP() }
+
+// What requests name, and the project that it belongs to.
+
+type numberIn struct {
+	Number int `path:"number" json:"-" description:"number of the run"`
+}
+
+func (in *numberIn) project(ctx context.Context, s *service.Service) (string, error) {
+	row, err := s.Row(ctx, in.Number)
+	return row.Project, err
+}
+
+func (in *numberIn) missing() error { return api.Errorf(api.NotFound, "there is no run %d", in.Number) }
+
+type sessionIn struct {
+	ID string `path:"id" json:"-"`
+}
+
+func (in *sessionIn) project(ctx context.Context, s *service.Service) (string, error) {
+	project, _, err := s.WhoseSession(ctx, in.ID)
+	return project, err
+}
+
+func (in *sessionIn) missing() error {
+	return api.Errorf(api.NotFound, "there is no session %.80q", in.ID)
+}
+
+type projectIn struct {
+	Name string `path:"name" json:"-"`
+}
+
+func (in *projectIn) project(context.Context, *service.Service) (string, error) { return in.Name, nil }
+
+func (in *projectIn) missing() error {
+	return api.Errorf(api.NotFound, "there is no project %.80q", in.Name)
+}
+
+type presetIn struct {
+	Name string `path:"name" json:"-"`
+}
+
+func (in *presetIn) project(ctx context.Context, s *service.Service) (string, error) {
+	p, err := s.Preset(ctx, in.Name)
+	return p.Project, err
+}
+
+func (in *presetIn) missing() error {
+	return api.Errorf(api.NotFound, "there is no preset %q: pane preset list shows those there are", in.Name)
+}
+
+type scheduleIn struct {
+	Name string `path:"name" json:"-"`
+}
+
+func (in *scheduleIn) project(ctx context.Context, s *service.Service) (string, error) {
+	return s.ProjectOfSchedule(ctx, in.Name)
+}
+
+func (in *scheduleIn) missing() error {
+	return api.Errorf(api.NotFound, "there is no schedule %q: pane schedule list shows those there are", in.Name)
+}
+
+type attemptIn struct {
+	Attempt string `path:"attempt" json:"-"`
+	Name    string `path:"name" json:"-"`
+}
+
+func (in *attemptIn) project(ctx context.Context, s *service.Service) (string, error) {
+	return s.ProjectOfAttempt(ctx, in.Attempt)
+}
+
+func (in *attemptIn) missing() error {
+	return api.Errorf(api.NotFound, "attempt %.80s has no file %.100q", in.Attempt, in.Name)
+}
