@@ -380,7 +380,8 @@ func TestFirstTokens(t *testing.T) {
 // What is done is on record with what changed; strangers fill the record within bounds.
 func TestTheAudit(t *testing.T) {
 	g := open(t)
-	g.Record(api.Deed{Who: "ada", Token: "CI", From: "10.0.0.7", Act: "quota set", Target: "project saltmarsh", Before: 1, After: map[string]int{"slots": 2}})
+	g.Record(api.Deed{Who: "ada", Token: "CI", From: "10.0.0.7", Act: "quota set", Target: "project saltmarsh", Before: 1,
+		After: map[string]int{"slots": 2}})
 	g.Record(api.Deed{Who: "tern", Act: "cancel", Target: "12", Project: "saltmarsh", Refused: "it needs more"})
 	g.Record(api.Deed{Who: "tern", Act: "again", Project: "marina", After: strings.Repeat("x", maxAuditJSON)})
 	for range 3 * maxStrangers {

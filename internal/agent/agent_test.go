@@ -155,8 +155,9 @@ func (o *office) agentToken(name string) string {
 // work starts an agent; the function returned stops it and waits.
 func (o *office) work(p engine.Family, name string, slots int) (stop func() error) {
 	o.t.Helper()
-	a, release, err := agent.New(o.t.Context(), agent.Config{Service: "http://" + o.address, Token: o.agentToken(name), Name: name, Slots: slots,
-		Dir: filepath.Join(o.dir, "agents", name), Log: slog.New(slog.DiscardHandler), Families: []engine.Family{p},
+	a, release, err := agent.New(o.t.Context(), agent.Config{Service: "http://" + o.address, Token: o.agentToken(name), Name: name,
+		Slots: slots,
+		Dir:   filepath.Join(o.dir, "agents", name), Log: slog.New(slog.DiscardHandler), Families: []engine.Family{p},
 		Beat: 100 * time.Millisecond, Trickle: 20 * time.Millisecond, ReachFor: o.taken, Backoff: 200 * time.Millisecond})
 	require.NoError(o.t, err)
 	ctx, cancel := context.WithCancel(context.Background())
@@ -301,8 +302,9 @@ func TestTwoAgents(t *testing.T) {
 	_, _, err := agent.New(t.Context(), agent.Config{Name: "quay", Dir: filepath.Join(o.dir, "agents", "quay"),
 		Log: slog.New(slog.DiscardHandler)})
 	assert.ErrorContains(t, err, "another agent uses the state directory")
-	other, release, err := agent.New(t.Context(), agent.Config{Service: "http://" + o.address, Token: o.agentToken("quay"), Name: "quay", Slots: 1,
-		Dir: filepath.Join(o.dir, "elsewhere"), Log: slog.New(slog.DiscardHandler), Families: []engine.Family{p}})
+	other, release, err := agent.New(t.Context(), agent.Config{Service: "http://" + o.address, Token: o.agentToken("quay"), Name: "quay",
+		Slots: 1,
+		Dir:   filepath.Join(o.dir, "elsewhere"), Log: slog.New(slog.DiscardHandler), Families: []engine.Family{p}})
 	require.NoError(t, err)
 	defer release()
 	assert.ErrorContains(t, other.Run(t.Context()), "another agent named quay is online")

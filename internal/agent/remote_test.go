@@ -213,7 +213,8 @@ func TestSessionsOfOneRunShareItsWall(t *testing.T) {
 	require.Len(t, all, 1)
 	assert.Equal(t, "Fees", all[0].Test)
 
-	require.NoError(t, o.svc.Judge(t.Context(), api.Who{Name: "tern"}, all[0].ID, link.SessionVerdict{Verdict: verdict.Failed, Message: "the fee was wrong"}))
+	require.NoError(t, o.svc.Judge(t.Context(), api.Who{Name: "tern"}, all[0].ID, link.SessionVerdict{Verdict: verdict.Failed,
+		Message: "the fee was wrong"}))
 	run = o.ended(1)
 	assert.Equal(t, verdict.Failed, run.Verdict, "a verdict that comes late counts as well")
 	assert.Equal(t, verdict.Counts{verdict.Failed: 1, verdict.Flaky: 1, verdict.Passed: 1}, run.Counts)

@@ -26,7 +26,8 @@ func TestExamplesRun(t *testing.T) {
 	o, site := opened(t, t.TempDir(), "127.0.0.1:0"), pier(t)
 	o.work(birds(standin.Faults{}), "quay", 2)
 	r := o.runner("build", api.Runner)
-	s, err := o.svc.Snippets(api.Who{Rights: api.InLab(api.Viewer)}, api.SnippetRequest{Service: "http://" + o.address, Browser: "kestrel", Version: ">=12", Test: hard,
+	s, err := o.svc.Snippets(api.Who{Rights: api.InLab(api.Viewer)}, api.SnippetRequest{Service: "http://" + o.address,
+		Browser: "kestrel", Version: ">=12", Test: hard,
 		Run: "examples", Tags: "a b", Record: "video=never", Address: site.URL})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"quay"}, s.Agents.Idle)
@@ -82,7 +83,8 @@ func TestExamplesThatCannotBeWritten(t *testing.T) {
 		_, err := o.svc.Snippets(api.Who{Rights: api.InLab(api.Viewer)}, c.r)
 		assert.ErrorContains(t, err, c.says)
 	}
-	s, err := o.svc.Snippets(api.Who{Rights: api.InLab(api.Viewer)}, api.SnippetRequest{Service: "http://lab", Browser: "osprey", Version: ">=9"})
+	s, err := o.svc.Snippets(api.Who{Rights: api.InLab(api.Viewer)}, api.SnippetRequest{Service: "http://lab", Browser: "osprey",
+		Version: ">=9"})
 	require.NoError(t, err)
 	assert.Contains(t, s.Why, "the lab has 7.2")
 	s, err = o.svc.Snippets(api.Who{Rights: api.InLab(api.Viewer)}, api.SnippetRequest{Service: "http://lab", Browser: "kestrel", BiDi: "yes"})

@@ -154,7 +154,8 @@ func TestAScriptsSessionCanBeWatchedToo(t *testing.T) {
 	ended := o.over(open.ID)
 	assert.Equal(t, "its script ended", ended.End)
 	assert.ErrorContains(t, o.svc.EndSession(t.Context(), api.Who{}, ended.ID), "cancel run")
-	assert.ErrorContains(t, o.svc.Judge(t.Context(), api.Who{Name: "tern"}, ended.ID, link.SessionVerdict{Verdict: "passed"}), "has its verdict from its steps")
+	assert.ErrorContains(t, o.svc.Judge(t.Context(), api.Who{Name: "tern"}, ended.ID, link.SessionVerdict{Verdict: "passed"}),
+		"has its verdict from its steps")
 	for says, f := range map[string]api.SessionFilter{"unknown verdict": {Verdict: "fine"}, "state: expected": {State: "asleep"},
 		"since: expected a day": {Since: "today"}} {
 		_, err := o.svc.Sessions(t.Context(), f)

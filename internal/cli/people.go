@@ -34,7 +34,8 @@ func (r *root) tokenCmd() *cobra.Command {
 Roles are viewer, runner, keeper and admin, each of which may do what the one before it may, and agent. Without a
 project a role holds in every one and in the lab itself; --role runner:harbour holds in the project harbour alone, and
 can be repeated. A token of the role agent belongs to one agent: that named by --agent, or the first that joins with it.`,
-		Example: "  pane token add \"CI of the berth desk\" --role runner:saltmarsh --owner ci\n  pane token add quay-2 --role agent --agent quay-2",
+		Example: "  pane token add \"CI of the berth desk\" --role runner:saltmarsh --owner ci\n" +
+			"  pane token add quay-2 --role agent --agent quay-2",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := r.client()
 			if err != nil {
@@ -64,7 +65,8 @@ can be repeated. A token of the role agent belongs to one agent: that named by -
 		},
 	}
 	f := add.Flags()
-	f.StringArrayVar(&roles, "role", []string{string(api.Viewer)}, "viewer, runner, keeper, admin or agent; ROLE:PROJECT for one project; repeat for more")
+	f.StringArrayVar(&roles, "role", []string{string(api.Viewer)},
+		"viewer, runner, keeper, admin or agent; ROLE:PROJECT for one project; repeat for more")
 	f.StringVar(&req.Owner, "owner", "", "whose it is, as runs and sessions will name them (default NAME)")
 	f.StringVar(&req.Agent, "agent", "", "of the role agent: the agent it belongs to")
 	f.StringVar(&req.Pool, "pool", "", "of the role agent: shared, or the project that the agent serves alone")

@@ -20,7 +20,8 @@ func (r *root) standinCmd() *cobra.Command {
 		Use:   "fleet FILE",
 		Short: "Join many simulated agents, with invented systems and browsers, to the service",
 		Long: `Join the agents that FILE describes. They take work like real ones; their browsers load pages over HTTP
-and run no scripts. Each gets a token of its own while they run, for which an admin's token is needed. pane standin example prints a file to start from.`,
+and run no scripts. Each gets a token of its own while they run,
+	for which an admin's token is needed. pane standin example prints a file to start from.`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error { return r.standinFleet(cmd.Context(), args[0], state) },
 	}

@@ -437,7 +437,8 @@ func TestWhoMayDoWhat(t *testing.T) {
 	}{
 		{"GET", "/api/v1/runs", "", 401}, {"GET", "/api/v1/runs", "pane_wrong", 401}, {"GET", "/api/v1/runs", viewer, 200},
 		{"GET", "/api/v1/runs", x.agent, 403}, {"POST", "/api/v1/runs", viewer, 403}, {"POST", "/api/v1/runs", runner, 422},
-		{"GET", "/api/v1/tokens", runner, 200}, {"POST", "/api/v1/tokens", runner, 403}, {"GET", "/api/v1/audit", runner, 403}, {"GET", "/api/v1/tokens", x.token, 200}, {"POST", "/api/v1/agent/beat", runner, 403},
+		{"GET", "/api/v1/tokens", runner, 200}, {"POST", "/api/v1/tokens", runner, 403}, {"GET", "/api/v1/audit", runner, 403}, {"GET",
+			"/api/v1/tokens", x.token, 200}, {"POST", "/api/v1/agent/beat", runner, 403},
 		{"GET", "/metrics", "", 401}, {"GET", "/healthz", "", 200}, {"GET", "/readyz", "", 200}, {"GET", "/api/v1/nowhere", viewer, 404},
 		{"GET", "/api/v1/runs/99", viewer, 404}, {"GET", "/api/v1/runs/x", viewer, 422}, {"GET", "/api/v1/runs?verdikt=x", viewer, 422},
 		{"GET", "/api/v1/runs?verdict=green", viewer, 422}, {"DELETE", "/api/v1/tokens/none", x.token, 404},

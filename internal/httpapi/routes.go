@@ -174,12 +174,14 @@ func (a *server) routes() {
 		in *numberIn) (api.Timeline, error) {
 		return s.Timeline(ctx, in.Number)
 	})
-	add(a, "POST", "/runs/{number}/again", within(api.Runner).as("again"), "Run an ended run again, all of it or what did not pass", func(ctx context.Context,
-		who api.Who, in *againIn) (api.Run, error) {
-		run, err := s.Again(ctx, who, in.Number, in.NotPassed)
-		return started(ctx, run), err
-	})
-	add(a, "POST", "/runs/{number}/cancel", within(api.Runner).as("cancel"), "End a run before its time", func(ctx context.Context, who api.Who,
+	add(a, "POST", "/runs/{number}/again", within(api.Runner).as("again"), "Run an ended run again, all of it or what did not pass",
+		func(ctx context.Context,
+			who api.Who, in *againIn) (api.Run, error) {
+			run, err := s.Again(ctx, who, in.Number, in.NotPassed)
+			return started(ctx, run), err
+		})
+	add(a, "POST", "/runs/{number}/cancel", within(api.Runner).as("cancel"), "End a run before its time", func(ctx context.Context,
+		who api.Who,
 		in *numberIn) (api.Run, error) {
 		return s.Cancel(ctx, who, in.Number)
 	})

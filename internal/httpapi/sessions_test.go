@@ -218,8 +218,11 @@ func basic(name, password string) string {
 
 // asking opens a session for a runner and returns the answer when it comes.
 func (x *yard) asking(options string) <-chan answer {
+	return x.askingAs(x.secretOf("runner"), options)
+}
+
+func (x *yard) askingAs(token, options string) <-chan answer {
 	out := make(chan answer, 1)
-	token := x.secretOf("runner")
 	go func() {
 		out <- x.do("POST", httpapi.RemotePath+"/session", token, `{"capabilities":{"alwaysMatch":{"browserName":"chromium","pane:options":`+
 			options+`}}}`)

@@ -488,9 +488,11 @@ func (lab *Lab) Agents() []api.Agent {
 		for _, fence := range slices.Sorted(maps.Keys(lab.leases)) {
 			l := lab.leases[fence]
 			if r := lab.live[l.Run]; l.Agent == name && r != nil {
-				v.Work = append(v.Work, api.AgentWork{Project: r.view.Project, Run: r.view.Number, Label: r.view.Panes[l.Pane].Label, Tests: len(l.Tests), Session: ""})
+				v.Work = append(v.Work, api.AgentWork{Project: r.view.Project, Run: r.view.Number, Label: r.view.Panes[l.Pane].Label,
+					Tests: len(l.Tests), Session: ""})
 			} else if x := lab.remotes[l.Run]; l.Agent == name && x != nil {
-				v.Work = append(v.Work, api.AgentWork{Project: x.run.view.Project, Run: x.run.view.Number, Label: x.order.Label, Tests: 1, Session: x.row.ID})
+				v.Work = append(v.Work, api.AgentWork{Project: x.run.view.Project, Run: x.run.view.Number, Label: x.order.Label, Tests: 1,
+					Session: x.row.ID})
 			}
 		}
 		out = append(out, v)

@@ -347,7 +347,8 @@ func (lab *Lab) openScriptsLocked(f api.SessionFilter, since, until int64) []api
 			strings.Contains(strings.ToLower(v.Test), strings.ToLower(f.Test)) &&
 			(f.Tag == "" || slices.Contains(v.Tags, f.Tag)) && (f.Browser == "" || f.Browser == v.Browser) &&
 			(f.Device == "" || f.Device == v.Device) &&
-			f.Verdict == "" && (f.Among == nil || slices.Contains(f.Among, v.Project)) && (f.Project == "" || f.Project == v.Project) && (f.Agent == "" || f.Agent == v.Agent) {
+			f.Verdict == "" && (f.Among == nil || slices.Contains(f.Among,
+			v.Project)) && (f.Project == "" || f.Project == v.Project) && (f.Agent == "" || f.Agent == v.Agent) {
 			out = append(out, v)
 		}
 	}

@@ -24,7 +24,8 @@ func TestSpreadRunsTakeTurns(t *testing.T) {
 	errs := make(chan error, runs)
 	for range runs {
 		go func() {
-			_, err := d.Submit(t.Context(), api.Who{Name: "ci", Rights: api.InLab(api.Runner)}, api.RunRequest{Bundle: bundle, Matrix: "wall", Deal: api.Spread})
+			_, err := d.Submit(t.Context(), api.Who{Name: "ci", Rights: api.InLab(api.Runner)}, api.RunRequest{Bundle: bundle,
+				Matrix: "wall", Deal: api.Spread})
 			errs <- err
 		}()
 	}

@@ -80,7 +80,8 @@ func JudgeSession(id, verdict, message, by string) []Stmt {
 func NoteSession(id, note, by string, at int64) Stmt {
 	return Must(`INSERT INTO notes (session, body, by_name, at) SELECT ?, ?, ?, ? WHERE EXISTS (SELECT 1 FROM sessions WHERE id = ?) 
 		OR EXISTS (SELECT 1 FROM attempts WHERE id = ?)
-		ON CONFLICT DO UPDATE SET body = excluded.body, by_name = excluded.by_name, at = excluded.at`, id, note, by, at, id, short(attempt.Of(id)))
+		ON CONFLICT DO UPDATE SET body = excluded.body, by_name = excluded.by_name,
+			at = excluded.at`, id, note, by, at, id, short(attempt.Of(id)))
 }
 
 // SessionFilter narrows a list of sessions. Empty fields do not.

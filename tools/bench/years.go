@@ -339,7 +339,8 @@ func (s *served) sweepUnder(ctx context.Context, bundle string) (slowest time.Du
 			sum := sha256.Sum256(body)
 			r.Files = []attempt.File{{Name: "agent.log", Kind: "logs", Media: "text/plain",
 				Hash: hex.EncodeToString(sum[:]), Size: int64(len(body))}}
-			if err := s.call(ctx, http.MethodPut, fmt.Sprintf("/agent/files/%s?fence=%d", r.Files[0].Hash, r.Fence), s.of(r), body, nil); err != nil {
+			if err := s.call(ctx, http.MethodPut, fmt.Sprintf("/agent/files/%s?fence=%d", r.Files[0].Hash, r.Fence), s.of(r), body,
+				nil); err != nil {
 				return 0, 0, err
 			}
 			began := time.Now()
