@@ -40,6 +40,8 @@ require (
 	pgregory.net/rapid v1.3.0
 )
 
+require golang.org/x/time v0.16.0 // indirect
+
 require (
 	github.com/BurntSushi/toml v1.4.1-0.20240526193622-a339e1f7089c // indirect
 	github.com/VividCortex/ewma v1.2.0 // indirect

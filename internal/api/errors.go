@@ -18,6 +18,7 @@ const (
 	Conflict     Kind = "conflict"
 	TooLarge     Kind = "too-large"
 	NoRoom       Kind = "no-room"
+	TooMany      Kind = "too-many" // requests at once, or of late: again later
 )
 
 // Error is an error that the caller caused and can understand.

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"maps"
 	"net/url"
@@ -119,7 +120,7 @@ durations they had, on the agents that take work now.`,
 				if err := c.Call(cmd.Context(), "POST", "/forecasts", api.ForecastRequest{Run: run, Limit: limit, More: counts}, &f); err != nil {
 					return err
 				}
-			} else if f, err = forecastFile(args[0], fleetFile, limit, counts); err != nil {
+			} else if f, err = forecastFile(cmd.Context(), args[0], fleetFile, limit, counts); err != nil {
 				return usage("%v", err)
 			}
 			if r.json {
@@ -150,7 +151,7 @@ func numbers(list string) (out []int, err error) {
 // maxForecastBytes bounds a forecast's file.
 const maxForecastBytes = 64 << 20
 
-func forecastFile(file, fleetFile string, limit int, more []int) (f api.ForecastAnswer, err error) {
+func forecastFile(ctx context.Context, file, fleetFile string, limit int, more []int) (f api.ForecastAnswer, err error) {
 	read := func(name string) ([]byte, error) {
 		if info, err := os.Stat(name); err == nil && info.Size() > maxForecastBytes {
 			return nil, fmt.Errorf("%s is larger than %d MiB", name, maxForecastBytes>>20)
@@ -179,10 +180,10 @@ func forecastFile(file, fleetFile string, limit int, more []int) (f api.Forecast
 	if limit != 0 {
 		q.Limit = limit
 	}
-	if f.Forecast, err = q.Run(); err != nil {
+	if f.Forecast, err = q.Run(ctx); err != nil {
 		return f, fmt.Errorf("%s: %w", file, err)
 	}
-	f.WhatIf, f.Knee, err = q.WhatIf(more)
+	f.WhatIf, f.Knee, err = q.WhatIf(ctx, more)
 	return f, err
 }
 

@@ -21,6 +21,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 	"github.com/gofiber/fiber/v3/middleware/adaptor"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
+	"github.com/valyala/fasthttp"
 
 	"parallelpane/internal/api"
 	"parallelpane/internal/core/source"
@@ -41,6 +42,7 @@ type server struct {
 	version string
 	app     *fiber.App
 	doc     *document
+	budgets *budgets
 }
 
 // Config is what the API is built from.
@@ -51,16 +53,26 @@ type Config struct {
 	Console fs.FS // the built console; nil when it was not built
 }
 
+// How long a client may take to say what it asks for, and to send it.
+const (
+	headLimit = 15 * time.Second
+	bodyLimit = 10 * time.Minute
+)
+
 // New returns the application, ready to listen.
 func New(c Config) *fiber.App {
-	a := &server{service: c.Service, log: c.Log, version: c.Version, doc: newDocument(c.Version)}
+	a := &server{service: c.Service, log: c.Log, version: c.Version, doc: newDocument(c.Version), budgets: newBudgets()}
 	a.app = fiber.New(fiber.Config{
 		AppName: "Parallel Pane", ErrorHandler: a.fail, StreamRequestBody: true, BodyLimit: lab.MaxFileBytes,
-		ReadTimeout: 10 * time.Minute, IdleTimeout: 2 * time.Minute, UnescapePath: false, Immutable: true,
+		DisablePreParseMultipartForm: true, // which would be read, and kept on disk, of anybody
+		ReadTimeout:                  headLimit, IdleTimeout: 2 * time.Minute, UnescapePath: false, Immutable: true,
 	})
 	// A link's connection belongs to the link, which closes it; a request on it may
 	// still be under way when its handler returns.
 	a.app.Server().KeepHijackedConns = true
+	a.app.Server().HeaderReceived = func(*fasthttp.RequestHeader) fasthttp.RequestConfig {
+		return fasthttp.RequestConfig{ReadTimeout: bodyLimit}
+	}
 	a.app.Use(a.guard)
 	a.app.Get("/healthz", func(c fiber.Ctx) error { return c.SendString("ok\n") })
 	a.app.Get("/readyz", func(c fiber.Ctx) error {
@@ -118,38 +130,45 @@ func add[In, Out any](a *server, method, path string, n need, summary string, f 
 	a.doc.operation(method, path, n, summary, new(In), new(Out))
 	a.app.Add([]string{method}, Prefix+colons(path), func(c fiber.Ctx) error {
 		return a.audited(c, n.act, func() error {
-			who, in, err := admit[In](a, c, n)
-			if err != nil {
-				return err
-			}
-			out, err := f(c.Context(), who, in)
-			if err != nil {
-				return err
-			}
-			c.Set(fiber.HeaderCacheControl, "no-store")
-			if _, empty := any(out).(none); empty {
-				return c.SendStatus(http.StatusNoContent)
-			}
-			api.Fill(&out)
-			return c.JSON(out)
+			return admit(a, c, n, func(who api.Who, in *In) error {
+				out, err := f(c.Context(), who, in)
+				if err != nil {
+					return err
+				}
+				c.Set(fiber.HeaderCacheControl, "no-store")
+				if _, empty := any(out).(none); empty {
+					return c.SendStatus(http.StatusNoContent)
+				}
+				api.Fill(&out)
+				return c.JSON(out)
+			})
 		})
 	})
 }
 
-// admit finds out who asks for what, and whether they may. Nothing of the body is read
-// before it is known who it is from.
-func admit[In any](a *server, c fiber.Ctx, n need) (who api.Who, in *In, err error) {
+// admit finds out who asks for what, and whether they may, before f does it. Nothing of
+// the body is read before it is known who it is from, and that they may cost that much.
+func admit[In any](a *server, c fiber.Ctx, n need, f func(api.Who, *In) error) (err error) {
+	var who api.Who
 	if n.where != anybody {
 		if who, err = a.who(c, n); err != nil {
-			return who, nil, err
+			return err
 		}
+		leave, err := a.budgets.enter(who, n.cost)
+		if err != nil {
+			return err
+		}
+		defer leave()
 	}
-	in = new(In)
+	in := new(In)
 	if err := bind(c, in); err != nil {
-		return who, nil, err
+		return err
 	}
 	deedOf(c).on(targetOf(c))
-	return who, in, a.allowed(c.Context(), who, n, in)
+	if err := a.allowed(c.Context(), who, n, in); err != nil {
+		return err
+	}
+	return f(who, in)
 }
 
 // targetOf is what the address names.
@@ -289,7 +308,7 @@ type Problem struct {
 var statusOf = map[api.Kind]int{
 	api.Invalid: http.StatusUnprocessableEntity, api.Unauthorized: http.StatusUnauthorized, api.Forbidden: http.StatusForbidden,
 	api.NotFound: http.StatusNotFound, api.Conflict: http.StatusConflict, api.TooLarge: http.StatusRequestEntityTooLarge,
-	api.NoRoom: http.StatusInsufficientStorage,
+	api.NoRoom: http.StatusInsufficientStorage, api.TooMany: http.StatusTooManyRequests,
 }
 
 // fail answers an error.
@@ -297,6 +316,7 @@ func (a *server) fail(c fiber.Ctx, err error) error {
 	p := Problem{Type: "about:blank", Status: http.StatusInternalServerError}
 	if e, ok := errors.AsType[*api.Error](err); ok {
 		p.Status, p.Detail, p.Problems = statusOf[e.Kind], e.Message, e.Problems
+		a.tooMany(c, e)
 	} else if e, ok := errors.AsType[*project.BundleError](err); ok {
 		p.Status, p.Detail = http.StatusUnprocessableEntity, e.Error()
 	} else if e, ok := errors.AsType[*fiber.Error](err); ok {

@@ -28,7 +28,7 @@ func (a *server) session() {
 			Secure: c.Protocol() == "https", Expires: time.Now().Add(30 * 24 * time.Hour)})
 	}
 	a.app.Post(Prefix+"/console/session", func(c fiber.Ctx) error {
-		return a.audited(c, "sign in", func() error {
+		return a.audited(c, signIn, func() error {
 			if origin := c.Get(fiber.HeaderOrigin); !sameOrigin(c) && (origin != "" || c.Get("Sec-Fetch-Site") != "") {
 				return notOurs
 			}
@@ -40,9 +40,12 @@ func (a *server) session() {
 			if err := decode(raw, in); err != nil {
 				return err
 			}
+			if err := a.listens(from(c)); err != nil {
+				return err
+			}
 			who, secret, err := a.service.SignIn(c.Context(), in.Token, from(c))
 			if err != nil {
-				return err
+				return a.strange(from(c), err)
 			}
 			deedOf(c).by(who)
 			keep(c, secret)
@@ -68,11 +71,17 @@ func (a *server) session() {
 		c.Set(fiber.HeaderContentType, "text/html; charset=utf-8")
 		c.Set(fiber.HeaderCacheControl, "no-store")
 		secret := ""
-		err := a.audited(c, "sign in", func() error {
+		err := a.audited(c, signIn, func() error {
+			if err := a.listens(from(c)); err != nil {
+				return err
+			}
 			who, made, err := a.service.UseCode(c.Context(), c.Query("code"), from(c))
+			if err != nil {
+				return a.strange(from(c), err)
+			}
 			secret = made
 			deedOf(c).by(who)
-			return err
+			return nil
 		})
 		if err != nil {
 			c.Status(http.StatusUnauthorized)

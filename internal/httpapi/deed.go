@@ -23,6 +23,9 @@ func deedIn(ctx context.Context) *deed {
 	return &deed{}
 }
 
+// signIn is the act of those who are not known yet.
+const signIn = "sign in"
+
 func deedOf(c fiber.Ctx) *deed { return deedIn(c.Context()) }
 
 func (d *deed) by(who api.Who) { d.Who, d.Token = who.Person(), who.Name }
@@ -44,7 +47,8 @@ func (a *server) audited(c fiber.Ctx, act string, f func() error) error {
 	err := f()
 	var e *api.Error
 	known := errors.As(err, &e)
-	if known && (e.Kind == api.Forbidden || e.Kind == api.Unauthorized) && c.Get(fiber.HeaderAuthorization)+c.Cookies(cookieName) != "" {
+	showed := act == signIn || c.Get(fiber.HeaderAuthorization)+c.Cookies(cookieName) != ""
+	if known && (e.Kind == api.Forbidden || e.Kind == api.Unauthorized) && showed {
 		if d.Act == "" {
 			d.Act = "look"
 			d.Target = c.Path()

@@ -127,6 +127,12 @@ func quotaOf(all []api.Quota, q api.QuotaRequest) any {
 // authorisation only: any name, and a token as the password.
 func (a *server) calendar(c fiber.Ctx) error {
 	who, err := a.who(c, inAny(api.Viewer))
+	if err == nil {
+		var leave func()
+		if leave, err = a.budgets.enter(who, working); err == nil {
+			defer leave()
+		}
+	}
 	if err != nil {
 		c.Set(fiber.HeaderWWWAuthenticate, `Basic realm="Parallel Pane", charset="UTF-8"`)
 		return err

@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 	"strings"
@@ -17,6 +18,7 @@ type need struct {
 	role  api.Role
 	where where
 	act   string // what the audit calls it; "" for what changes nothing
+	cost  class
 }
 
 type where int
@@ -33,6 +35,12 @@ var open = need{where: anybody}
 func inLab(r api.Role) need  { return need{role: r} }
 func inAny(r api.Role) need  { return need{role: r, where: somewhere} }
 func within(r api.Role) need { return need{role: r, where: there} }
+
+// of says what kind of cost it is.
+func (n need) of(c class) need {
+	n.cost = c
+	return n
+}
 
 // as names the deed, as the command line has it.
 func (n need) as(act string) need {
@@ -67,6 +75,10 @@ func (a *server) who(c fiber.Ctx, n need) (api.Who, error) {
 	}
 	who, err := a.service.Authenticate(c.Context(), secret, from(c))
 	if err != nil {
+		var e *api.Error
+		if errors.As(err, &e) && e.Kind == api.Unauthorized {
+			return who, a.strange(from(c), err)
+		}
 		return who, err
 	}
 	deedOf(c).by(who)
@@ -78,6 +90,24 @@ func (a *server) who(c fiber.Ctx, n need) (api.Who, error) {
 		project = api.Everywhere
 	}
 	return who, lacking(who, n.role, project)
+}
+
+// strange is the answer to an address that did not say who it is, which may do so a few
+// times in a minute.
+func (a *server) strange(address string, err error) error {
+	if weary := a.listens(address); weary != nil {
+		return weary
+	}
+	a.budgets.stranger(address)
+	return err
+}
+
+// listens reports whether an address has failed too often of late to be listened to.
+func (a *server) listens(address string) error {
+	if a.budgets.weary(address) {
+		return api.Errorf(api.TooMany, "wrong tokens or links came from %s too often: again in a minute", address)
+	}
+	return nil
 }
 
 // presented is the token that comes with a request.

@@ -180,7 +180,7 @@ func (a *server) routes() {
 			run, err := s.Again(ctx, who, in.Number, in.NotPassed)
 			return started(ctx, run), err
 		})
-	add(a, "POST", "/runs/{number}/cancel", within(api.Runner).as("cancel"), "End a run before its time", func(ctx context.Context,
+	add(a, "POST", "/runs/{number}/cancel", within(api.Runner).as("cancel").of(lasting), "End a run before its time", func(ctx context.Context,
 		who api.Who,
 		in *numberIn) (api.Run, error) {
 		return s.Cancel(ctx, who, in.Number)
@@ -195,7 +195,7 @@ func (a *server) routes() {
 	})
 	a.sessionRoutes()
 	agents := inLab(api.AgentRole)
-	add(a, "POST", link.HelloPath, agents.as("agent"), "An agent introduces itself; the ticket it gets opens its link",
+	add(a, "POST", link.HelloPath, agents.as("agent").of(passing), "An agent introduces itself; the ticket it gets opens its link",
 		func(ctx context.Context, who api.Who, in *link.Hello) (link.Welcome, error) {
 			deedIn(ctx).on(in.Name)
 			if err := s.MayJoin(*in); err != nil {
@@ -206,11 +206,11 @@ func (a *server) routes() {
 			}
 			return s.Hello(who.TokenID, *in)
 		})
-	add(a, "POST", "/agent/beat", agents, "An agent's sign of life", func(_ context.Context, who api.Who,
+	add(a, "POST", "/agent/beat", agents.of(passing), "An agent's sign of life", func(_ context.Context, who api.Who,
 		in *link.Beat) (link.BeatAnswer, error) {
 		return s.Beat(who.Agent, *in)
 	})
-	add(a, "POST", "/agent/started", agents, "An agent begins a test", func(_ context.Context, who api.Who,
+	add(a, "POST", "/agent/started", agents.of(passing), "An agent begins a test", func(_ context.Context, who api.Who,
 		in *link.Started) (none, error) {
 		return none{}, s.Started(who.Agent, *in)
 	})

@@ -63,21 +63,21 @@ func (a *server) streams() {
 	})
 
 	raw(a, "GET", "/runs/{number}", look, "A run with its wall", new(api.Run), a.wall)
-	raw(a, "GET", "/runs/{number}/events", look, "Events of one run (text/event-stream)", nil, a.eventsOfRun)
+	raw(a, "GET", "/runs/{number}/events", look.of(passing), "Events of one run (text/event-stream)", nil, a.eventsOfRun)
 	raw(a, "GET", "/runs/{number}/junit", look, "A run as JUnit XML", nil, a.junit)
-	raw(a, "GET", "/events", inAny(api.Viewer), "Events of all runs and the fleet (text/event-stream)", nil, a.eventsOfAll)
-	raw(a, "GET", "/attempts/{attempt}/files/{name}", look, "A file of an attempt", nil, a.file)
-	raw(a, "GET", "/sessions/{id}/picture", look, "What an open session shows (JPEG or PNG)", nil, a.picture)
-	raw(a, "GET", "/sessions/{id}/so-far/{kind}", look, "Commands or console of an open session, one JSON object in a line", nil,
+	raw(a, "GET", "/events", inAny(api.Viewer).of(passing), "Events of all runs and the fleet (text/event-stream)", nil, a.eventsOfAll)
+	raw(a, "GET", "/attempts/{attempt}/files/{name}", look.of(passing), "A file of an attempt", nil, a.file)
+	raw(a, "GET", "/sessions/{id}/picture", look.of(lasting), "What an open session shows (JPEG or PNG)", nil, a.picture)
+	raw(a, "GET", "/sessions/{id}/so-far/{kind}", look.of(lasting), "Commands or console of an open session, one JSON object in a line", nil,
 		a.soFar)
 
 	raw(a, "HEAD", "/bundles/{hash}", inAny(api.Runner), "Ask whether a bundle is here", nil, a.hasBundle)
-	raw(a, "PUT", "/bundles/{hash}", inAny(api.Runner), "Send a bundle (tar, gzip)", nil, a.putBundle)
+	raw(a, "PUT", "/bundles/{hash}", inAny(api.Runner).of(sending), "Send a bundle (tar, gzip)", nil, a.putBundle)
 
-	raw(a, "GET", "/agent/bundles/{hash}", agents, "Fetch the bundle of a lease", nil, a.bundle)
-	raw(a, "PUT", "/agent/files/{hash}", agents, "Send a file of an attempt", nil, a.putFile)
-	raw(a, "PUT", "/agent/sessions/{id}/files/{name}", agents, "Send a piece of a file of an open session", nil, a.putPiece)
-	raw(a, "GET", "/agent/link", agents, "An agent's link (WebSocket)", nil, a.link)
+	raw(a, "GET", "/agent/bundles/{hash}", agents.of(passing), "Fetch the bundle of a lease", nil, a.bundle)
+	raw(a, "PUT", "/agent/files/{hash}", agents.of(sending), "Send a file of an attempt", nil, a.putFile)
+	raw(a, "PUT", "/agent/sessions/{id}/files/{name}", agents.of(sending), "Send a piece of a file of an open session", nil, a.putPiece)
+	raw(a, "GET", "/agent/link", agents.of(passing), "An agent's link (WebSocket)", nil, a.link)
 }
 
 // raw registers an operation that writes its answer itself; out says in the document
@@ -86,11 +86,7 @@ func raw[In any](a *server, method, path string, n need, summary string, out any
 	a.doc.operation(method, path, n, summary, new(In), out)
 	a.app.Add([]string{method}, Prefix+colons(path), func(c fiber.Ctx) error {
 		return a.audited(c, n.act, func() error {
-			who, in, err := admit[In](a, c, n)
-			if err != nil {
-				return err
-			}
-			return h(c, who, in)
+			return admit(a, c, n, func(who api.Who, in *In) error { return h(c, who, in) })
 		})
 	})
 }
@@ -135,8 +131,9 @@ func (a *server) hasBundle(c fiber.Ctx, _ api.Who, in *hashIn) error {
 	return c.SendStatus(http.StatusOK)
 }
 
-func (a *server) putBundle(c fiber.Ctx, _ api.Who, in *hashIn) error {
-	if err := a.service.PutBundle(in.Hash, stream(c)); err != nil {
+func (a *server) putBundle(c fiber.Ctx, who api.Who, in *hashIn) error {
+	body := metered{stream(c), func(n int64) error { return a.budgets.store(who, n) }}
+	if err := a.service.PutBundle(in.Hash, body); err != nil {
 		return err
 	}
 	return c.SendStatus(http.StatusNoContent)
@@ -146,12 +143,17 @@ func (a *server) bundle(c fiber.Ctx, who api.Who, in *hashIn) error {
 	if !a.service.Holds(who.Agent, in.Hash) {
 		return api.Errorf(api.NotFound, "agent %s has no lease on a run with the bundle %.80q", who.Agent, in.Hash)
 	}
-	f, err := a.service.Bundle(in.Hash)
+	leave, err := a.budgets.enter(who, fetching)
 	if err != nil {
 		return err
 	}
+	f, err := a.service.Bundle(in.Hash)
+	if err != nil {
+		leave()
+		return err
+	}
 	c.Set(fiber.HeaderContentType, "application/gzip")
-	return c.SendStream(f)
+	return c.SendStream(leaving{f, leave})
 }
 
 func (a *server) putFile(c fiber.Ctx, who api.Who, in *fencedIn) error {
@@ -226,13 +228,22 @@ func numbers(list string) (out []int, err error) {
 // events streams Server-Sent Events until the client or the service goes, or the token
 // with which they were asked for ends.
 func (a *server) events(c fiber.Ctx, who api.Who, w *lab.Watch) error {
+	leave, err := a.budgets.enter(who, lasting)
+	if err != nil {
+		w.Close()
+		return err
+	}
 	ended, done := a.service.Hold(who)
 	c.Set(fiber.HeaderContentType, "text/event-stream")
 	c.Set(fiber.HeaderCacheControl, "no-store")
 	c.Set("X-Accel-Buffering", "no")
+	conn := c.RequestCtx().Conn()
 	return c.SendStreamWriter(func(out *bufio.Writer) {
 		defer w.Close()
 		defer done()
+		defer leave()
+		gone, unwatch := watchGone(conn)
+		defer unwatch()
 		t := time.NewTicker(keepAlive)
 		defer t.Stop()
 		fmt.Fprint(out, "retry: 1000\n\n")
@@ -249,6 +260,8 @@ func (a *server) events(c fiber.Ctx, who api.Who, w *lab.Watch) error {
 				fmt.Fprintf(out, "event: %s\ndata: %s\n\n", e.Type, raw)
 			case <-ended:
 				return
+			case <-gone:
+				return
 			case <-t.C:
 				fmt.Fprint(out, ": still here\n\n")
 			}
@@ -261,15 +274,21 @@ func (a *server) events(c fiber.Ctx, who api.Who, w *lab.Watch) error {
 // contains can act in the console's name.
 var shownInline = map[string]bool{"image/png": true, "image/jpeg": true, "text/plain; charset=utf-8": true, "video/webm": true}
 
-func (a *server) file(c fiber.Ctx, _ api.Who, in *attemptIn) error {
+func (a *server) file(c fiber.Ctx, who api.Who, in *attemptIn) error {
 	name, err := url.PathUnescape(in.Name)
 	if err != nil {
 		return invalid("the file's name: %v", err)
 	}
-	f, r, err := a.service.OpenFile(c.Context(), in.Attempt, name)
+	leave, err := a.budgets.enter(who, fetching)
 	if err != nil {
 		return err
 	}
+	f, kept, err := a.service.OpenFile(c.Context(), in.Attempt, name)
+	if err != nil {
+		leave()
+		return err
+	}
+	r := leaving{kept, leave}
 	media, how := f.Media, "inline"
 	if !shownInline[media] {
 		media, how = "application/octet-stream", "attachment"

@@ -51,6 +51,7 @@ func (a *server) remoteFault(c fiber.Ctx, err error) error {
 		status = e.Status()
 	} else if own, is := errors.AsType[*api.Error](err); is {
 		e, status = webdriver.Errorf(webdriver.UnknownError, "%s", own.Message), statusOf[own.Kind]
+		a.tooMany(c, own)
 		switch own.Kind {
 		case api.Unauthorized:
 			c.Set(fiber.HeaderWWWAuthenticate, `Basic realm="Parallel Pane", charset="UTF-8"`)
@@ -86,6 +87,9 @@ func (a *server) remote(c fiber.Ctx) error {
 	}
 	who, err := a.who(c, inAny(api.Runner))
 	if err != nil {
+		return err
+	}
+	if _, err := a.budgets.enter(who, passing); err != nil {
 		return err
 	}
 	switch {

@@ -245,9 +245,21 @@ func (lab *Lab) enqueue(ctx context.Context, x *remoteSession, o remote.Options)
 	return lab.carryOut(e)
 }
 
+// maxWaiting bounds the sessions of one token that wait for a slot.
+const maxWaiting = 500
+
 // enqueueLocked does so in a run, or in a new one when there is none of its name.
 func (lab *Lab) enqueueLocked(x *remoteSession, r *liveRun, name string, o remote.Options) (*effects, error) {
 	var batch []store.Stmt
+	waiting := 0
+	for _, o := range lab.remotes {
+		if o.row.TokenID == x.row.TokenID && o.row.State == waitingState {
+			waiting++
+		}
+	}
+	if waiting >= maxWaiting {
+		return nil, webdriver.Errorf(webdriver.SessionNotCreated, "%d sessions of this token wait already, which is as many as may", waiting)
+	}
 	if r == nil {
 		var err error
 		if r, batch, err = lab.newGrowingLocked(o.Project, name, x.row.By); err != nil {

@@ -3,6 +3,7 @@ package order
 import (
 	"context"
 	"slices"
+	"time"
 
 	"parallelpane/internal/api"
 	"parallelpane/internal/core/combo"
@@ -97,7 +98,10 @@ func (desk *Desk) metOfLate(ctx context.Context, o *order) (api.Met, error) {
 	return m, nil
 }
 
-// Forecast makes a forecast.
+// forecastLimit is for how long a forecast is worked on.
+const forecastLimit = 10 * time.Second
+
+// Forecast makes a forecast; one that takes longer than forecastLimit is given up.
 func (desk *Desk) Forecast(ctx context.Context, req api.ForecastRequest) (api.ForecastAnswer, error) {
 	var out api.ForecastAnswer
 	var q plan.Question
@@ -126,11 +130,13 @@ func (desk *Desk) Forecast(ctx context.Context, req api.ForecastRequest) (api.Fo
 			return out, api.Errorf(api.Invalid, "more: expected numbers from 0 to 500, found %d", n)
 		}
 	}
-	if out.Forecast, err = q.Run(); err != nil {
+	ctx, cancel := context.WithTimeout(ctx, forecastLimit)
+	defer cancel()
+	if out.Forecast, err = q.Run(ctx); err != nil {
 		return out, api.Errorf(api.Invalid, "%v", err)
 	}
 	if len(req.More) > 0 {
-		if out.WhatIf, out.Knee, err = q.WhatIf(req.More); err != nil {
+		if out.WhatIf, out.Knee, err = q.WhatIf(ctx, req.More); err != nil {
 			return out, api.Errorf(api.Invalid, "%v", err)
 		}
 	}

@@ -114,7 +114,7 @@ func forecasts(context.Context, string) (rows []row, _ error) {
 				q.Tests = append(q.Tests, plan.Test{ID: fmt.Sprint(i), Seconds: 10 * math.Exp(x.sigma*rng.NormFloat64()),
 					Needs: x.needs[rng.IntN(len(x.needs))]})
 			}
-			f, err := q.Run()
+			f, err := q.Run(context.Background())
 			if err != nil {
 				return nil, err
 			}

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"context"
 	"bytes"
 	"cmp"
 	"container/heap"
@@ -43,6 +44,8 @@ type Question struct {
 const (
 	MaxTests  = 200_000
 	MaxAgents = 5_000
+
+	maxMatches = 2_000_000 // of needs with agents
 )
 
 // Forecast is how a run would go.
@@ -165,20 +168,32 @@ func (q Question) Check() error {
 			return fmt.Errorf("agents[%d].slots: expected 1 to 1000, found %d", i, a.Slots)
 		}
 	}
+	kinds := map[string]bool{}
+	for _, t := range q.Tests {
+		kinds[t.Needs.String()] = true
+	}
+	if n := len(kinds) * len(q.Agents); n > maxMatches {
+		return fmt.Errorf("tests have %d different needs, which are to be matched with %d agents each: at most %d matches are made",
+			len(kinds), len(q.Agents), maxMatches)
+	}
 	return nil
 }
 
 // start is the moment at which virtual time begins.
 var start = time.Unix(0, 0).UTC()
 
-// Run makes the forecast: it dispatches the tests on the agents in virtual time.
-func (q Question) Run() (Forecast, error) {
+// Run makes the forecast: it dispatches the tests on the agents in virtual time. It gives
+// up when its context ends.
+func (q Question) Run(ctx context.Context) (Forecast, error) {
 	f := Forecast{Slots: []Slot{}, Impossible: []Impossible{}}
 	if err := q.Check(); err != nil {
 		return f, err
 	}
 	agents := q.agents()
-	possible := q.possible(agents, &f)
+	possible, err := q.possible(ctx, agents, &f)
+	if err != nil {
+		return f, err
+	}
 	run := dispatch.Run{ID: "forecast", Limit: q.Limit}
 	panes := map[string]int{}
 	var ids [][]int // of the possible tests, by pane
@@ -200,7 +215,11 @@ func (q Question) Run() (Forecast, error) {
 	}
 	sim := newSimulation(agents, func(_ string, pane, test int) float64 { return possible[ids[pane][test]].Seconds })
 	sim.follow(sim.m.Submit(sim.now, run))
-	if !sim.run() {
+	ended, err := sim.run(ctx)
+	if err != nil {
+		return f, err
+	}
+	if !ended {
 		return f, fmt.Errorf("the forecast does not end: some tests are never dealt out")
 	}
 	f.LowerBound = Bound(possible, agents, q.Limit)
@@ -225,7 +244,7 @@ func factsOf(h Host) fleet.Facts {
 	return facts
 }
 
-func (q Question) possible(agents []dispatch.Agent, f *Forecast) (out []Test) {
+func (q Question) possible(ctx context.Context, agents []dispatch.Agent, f *Forecast) (out []Test, err error) {
 	members := make([]fleet.Member, len(agents))
 	for i, a := range agents {
 		members[i] = fleet.Member{Name: a.Name, Facts: a.Facts}
@@ -235,6 +254,9 @@ func (q Question) possible(agents []dispatch.Agent, f *Forecast) (out []Test) {
 		key := t.Needs.String()
 		reason, known := why[key]
 		if !known {
+			if ctx.Err() != nil {
+				return nil, tooLong(ctx)
+			}
 			reason = fleet.Ask(t.Needs, members).Explain(t.Needs)
 			why[key] = reason
 		}
@@ -244,7 +266,11 @@ func (q Question) possible(agents []dispatch.Agent, f *Forecast) (out []Test) {
 			out = append(out, t)
 		}
 	}
-	return out
+	return out, nil
+}
+
+func tooLong(ctx context.Context) error {
+	return fmt.Errorf("the forecast takes too long: ask about fewer tests or agents, or needs that differ less (%w)", ctx.Err())
 }
 
 // fill writes what the simulation did into the slots of the agents.
@@ -282,7 +308,7 @@ type Knee struct {
 // copy of the agent that lowers the bound most. It returns a row for each count,
 // and the number of agents at the knee: beyond it a further agent saves less
 // than a tenth of what the first ones save.
-func (q Question) WhatIf(counts []int) (rows []Knee, knee int, err error) {
+func (q Question) WhatIf(ctx context.Context, counts []int) (rows []Knee, knee int, err error) {
 	grown := q
 	grown.Agents = slices.Clone(q.Agents)
 	agents := q.agents()
@@ -297,7 +323,7 @@ func (q Question) WhatIf(counts []int) (rows []Knee, knee int, err error) {
 			h.Name = fmt.Sprintf("%s+%d", h.Name, copies[h.Name])
 			grown.Agents = append(grown.Agents, h)
 		}
-		f, err := grown.Run()
+		f, err := grown.Run(ctx)
 		if err != nil {
 			return nil, 0, err
 		}
@@ -389,7 +415,7 @@ func Expect(o dispatch.Outline, typical float64) map[string]float64 {
 	for _, a := range o.Agents {
 		sim.follow(sim.m.Join(sim.now, a, held[a.Name]))
 	}
-	sim.run()
+	_, _ = sim.run(context.Background()) // the lab's own: it is bounded by what the lab takes
 	return sim.over
 }
 
@@ -482,8 +508,11 @@ func (s *simulation) await(l dispatch.Lease, slot, next int) {
 
 // run goes on until nothing is left to happen, and says whether the machine has
 // no work left then.
-func (s *simulation) run() bool {
+func (s *simulation) run(ctx context.Context) (ended bool, err error) {
 	for s.events.Len() > 0 {
+		if ctx.Err() != nil {
+			return false, tooLong(ctx)
+		}
 		e := heap.Pop(&s.events).(event)
 		s.now = start.Add(time.Duration(e.at * float64(time.Second)))
 		if e.next+1 < len(e.lease.Tests) {
@@ -496,7 +525,7 @@ func (s *simulation) run() bool {
 		s.follow(ds)
 	}
 	queued, leased := s.m.Depth()
-	return queued+leased == 0
+	return queued+leased == 0, nil
 }
 
 // Decode reads a question from JSON, as the API and the command line take it.

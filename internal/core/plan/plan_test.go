@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"math"
@@ -126,7 +127,7 @@ func TestForecastsComeCloseToTheBound(t *testing.T) {
 				fleet.Needs{"browser": {"osprey", "heron"}}), true, 1.05},
 		} {
 			tc.q.Known = tc.known
-			f, err := tc.q.Run()
+			f, err := tc.q.Run(context.Background())
 			require.NoError(t, err)
 			t.Logf("%s, seed %d: %.4f of the bound; equal parts %.3f", name, seed, f.Makespan/f.LowerBound,
 				equalParts(tc.q, len(f.Slots))/f.LowerBound)
@@ -162,7 +163,9 @@ func TestDurationsAreLearntWithinARun(t *testing.T) {
 	}
 	sim := newSimulation(agents, func(_ string, pane, test int) float64 { return seconds[test] * (0.9 + 0.01*float64(pane)) })
 	sim.follow(sim.m.Submit(sim.now, run))
-	require.True(t, sim.run())
+	ended, err := sim.run(context.Background())
+	require.NoError(t, err)
+	require.True(t, ended)
 	assert.LessOrEqual(t, sim.over["r"]/total, 1.10)
 }
 
@@ -172,7 +175,7 @@ func TestForecastOfAFewTests(t *testing.T) {
 		{"id":"t3","seconds":1,"needs":{"browser":"ibis"}}],"agents":[{"name":"a1","slots":2,"facts":{"browser":["kestrel","osprey"]}}],
 "known_durations":true}`))
 	require.NoError(t, err)
-	f, err := q.Run()
+	f, err := q.Run(context.Background())
 	require.NoError(t, err)
 	assert.Equal(t, 12.5, f.Makespan)
 	assert.Equal(t, 12.5, f.LowerBound)
@@ -188,7 +191,7 @@ func TestForecastOfAFewTests(t *testing.T) {
 func TestLimitAndLocksHoldInForecasts(t *testing.T) {
 	q := question(40, 0, 1, hosts(4, 4, "kestrel"), fleet.Needs{})
 	q.Limit = 2
-	f, err := q.Run()
+	f, err := q.Run(context.Background())
 	require.NoError(t, err)
 	assert.InDelta(t, 200, f.Makespan, 1e-6)
 	assert.InDelta(t, 200, f.LowerBound, 1e-6)
@@ -196,7 +199,7 @@ func TestLimitAndLocksHoldInForecasts(t *testing.T) {
 	for i := range q.Tests {
 		q.Tests[i].Locks = []string{"the crane"}
 	}
-	f, err = q.Run()
+	f, err = q.Run(context.Background())
 	require.NoError(t, err)
 	assert.InDelta(t, 400, f.Makespan, 1e-6)
 }
@@ -205,7 +208,7 @@ func TestTheBoundKnowsTheTightestPlace(t *testing.T) {
 	tests := []Test{{ID: "a", Seconds: 60, Needs: browser("heron")}, {ID: "b", Seconds: 60, Needs: browser("heron")},
 		{ID: "c", Seconds: 10, Needs: browser("tern")}}
 	q := Question{Tests: tests, Agents: append(hosts(1, 1, "heron"), hosts(9, 9, "tern")...)}
-	f, err := q.Run()
+	f, err := q.Run(context.Background())
 	require.NoError(t, err)
 	assert.Equal(t, 120.0, f.LowerBound)
 	assert.Equal(t, 120.0, f.Makespan)
@@ -226,7 +229,7 @@ func TestBoundIsABound(t *testing.T) {
 			q.Tests = append(q.Tests, Test{ID: fmt.Sprint(i), Seconds: float64(rapid.IntRange(0, 50).Draw(t, "seconds")),
 				Needs: browser(rapid.SampledFrom(names).Draw(t, "browser"))})
 		}
-		f, err := q.Run()
+		f, err := q.Run(context.Background())
 		require.NoError(t, err)
 		require.GreaterOrEqual(t, f.Makespan, f.LowerBound-1e-6)
 		placed := 0
@@ -264,7 +267,7 @@ func TestBadQuestions(t *testing.T) {
 
 func TestWhatIfFindsTheKnee(t *testing.T) {
 	q := question(200, 0.5, 3, hosts(4, 2, "kestrel"), fleet.Needs{})
-	rows, knee, err := q.WhatIf([]int{0, 1, 2, 4, 8, 16, 32, 64})
+	rows, knee, err := q.WhatIf(context.Background(), []int{0, 1, 2, 4, 8, 16, 32, 64})
 	require.NoError(t, err)
 	assert.Equal(t, 4, rows[0].Agents)
 	assert.Less(t, rows[3].Makespan, rows[0].Makespan*0.6)
@@ -274,7 +277,7 @@ func TestWhatIfFindsTheKnee(t *testing.T) {
 
 func TestFurtherAgentsAreThoseThatHelp(t *testing.T) {
 	q := question(100, 0.5, 3, append(hosts(1, 1, "heron"), hosts(5, 4, "kestrel")...), browser("heron"), browser("kestrel"))
-	rows, _, err := q.WhatIf([]int{0, 2})
+	rows, _, err := q.WhatIf(context.Background(), []int{0, 2})
 	require.NoError(t, err)
 	assert.Equal(t, map[string]int{"heron-0": 2}, rows[1].Copies)
 	assert.InDelta(t, rows[0].Makespan/3, rows[1].Makespan, rows[0].Makespan/10)
@@ -306,8 +309,32 @@ func TestExpectGoesOnFromTheMiddle(t *testing.T) {
 func BenchmarkForecast(b *testing.B) {
 	q := question(2000, 1, 1, hosts(25, 4, "kestrel"), fleet.Needs{})
 	for b.Loop() {
-		if _, err := q.Run(); err != nil {
+		if _, err := q.Run(context.Background()); err != nil {
 			b.Fatal(err)
 		}
 	}
+}
+
+// What strangers may have forecast has an end: different needs are matched with agents
+// within bounds, and the one who asks can leave.
+func TestAForecastThatIsTooHard(t *testing.T) {
+	q := Question{Known: true}
+	for i := range 2_001 {
+		q.Tests = append(q.Tests, Test{ID: fmt.Sprint(i), Seconds: 1, Needs: fleet.Needs{"tide": {fmt.Sprint(i)}}})
+	}
+	for i := range 1_000 {
+		q.Agents = append(q.Agents, Host{Name: fmt.Sprint("quay-", i), Slots: 1})
+	}
+	_, err := q.Run(t.Context())
+	assert.ErrorContains(t, err, "at most 2000000 matches")
+	q.Tests = q.Tests[:100]
+	left, leave := context.WithCancel(t.Context())
+	leave()
+	_, err = q.Run(left)
+	assert.ErrorContains(t, err, "takes too long")
+	for i := range q.Tests {
+		q.Tests[i].Needs = nil
+	}
+	_, err = q.Run(left)
+	assert.ErrorContains(t, err, "takes too long")
 }
