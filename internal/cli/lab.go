@@ -92,7 +92,6 @@ func (r *root) serve(ctx context.Context, data, listen string, o service.Config)
 	select {
 	case <-ctx.Done():
 		log.Info("stopping")
-	case failed = <-svc.Fatal():
 	case failed = <-served:
 	}
 	return errors.Join(svc.Close(), app.ShutdownWithTimeout(5*time.Second), failed)

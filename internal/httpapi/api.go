@@ -77,7 +77,7 @@ func New(c Config) *fiber.App {
 	a.app.Get("/healthz", func(c fiber.Ctx) error { return c.SendString("ok\n") })
 	a.app.Get("/readyz", func(c fiber.Ctx) error {
 		if err := a.service.Ready(c.Context()); err != nil {
-			return fiber.NewError(http.StatusServiceUnavailable, "the records cannot be read: "+err.Error())
+			return fiber.NewError(http.StatusServiceUnavailable, "the records are not well: "+err.Error())
 		}
 		return c.SendString("ready\n")
 	})
@@ -160,6 +160,9 @@ func admit[In any](a *server, c fiber.Ctx, n need, f func(api.Who, *In) error) (
 		}
 		defer leave()
 	}
+	if err := a.writable(c); err != nil {
+		return err
+	}
 	in := new(In)
 	if err := bind(c, in); err != nil {
 		return err
@@ -169,6 +172,18 @@ func admit[In any](a *server, c fiber.Ctx, n need, f func(api.Who, *In) error) (
 		return err
 	}
 	return f(who, in)
+}
+
+// writable refuses what would change something while nothing can be put on record; what
+// only looks, and the signs of life of agents, goes on.
+func (a *server) writable(c fiber.Ctx) error {
+	if c.Method() == http.MethodGet || c.Method() == http.MethodHead || strings.HasSuffix(c.Path(), "/agent/beat") {
+		return nil
+	}
+	if err := a.service.Trouble(); err != nil {
+		return api.Errorf(api.NoRoom, "%v: see to the disk of the service; it goes on by itself when there is room", err)
+	}
+	return nil
 }
 
 // targetOf is what the address names.

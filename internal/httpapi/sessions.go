@@ -68,13 +68,14 @@ func (a *server) sessionRoutes() {
 		}
 		return s.Snippets(who, *in)
 	})
-	add(a, "POST", "/sessions/{id}/end", within(api.Runner).as("session end").of(lasting), "End a session before its time", func(ctx context.Context,
-		who api.Who, in *sessionIn) (none, error) {
-		if err := a.minds(ctx, who, in.ID); err != nil {
-			return none{}, err
-		}
-		return none{}, s.EndSession(ctx, who, in.ID)
-	})
+	add(a, "POST", "/sessions/{id}/end", within(api.Runner).as("session end").of(lasting), "End a session before its time",
+		func(ctx context.Context,
+			who api.Who, in *sessionIn) (none, error) {
+			if err := a.minds(ctx, who, in.ID); err != nil {
+				return none{}, err
+			}
+			return none{}, s.EndSession(ctx, who, in.ID)
+		})
 	add(a, "POST", "/sessions/{id}/verdict", within(api.Runner).as("session verdict").of(lasting), "Say how the test of a session went",
 		func(ctx context.Context, who api.Who, in *judgeIn) (none, error) {
 			if err := a.minds(ctx, who, in.ID); err != nil {
@@ -96,7 +97,8 @@ func (a *server) sessionRoutes() {
 		deedIn(ctx).changed(before.Note, in.Note)
 		return none{}, s.NoteSession(ctx, who, in.ID, in.Note)
 	})
-	add(a, "POST", "/sessions/{id}/hand", within(api.Runner).as("session reach").of(lasting), "Reach into a session, act in it by hand, and let go",
+	add(a, "POST", "/sessions/{id}/hand", within(api.Runner).as("session reach").of(lasting),
+		"Reach into a session, act in it by hand, and let go",
 		func(ctx context.Context, who api.Who, in *handIn) (handOut, error) {
 			if err := a.minds(ctx, who, in.ID); err != nil {
 				return handOut{}, err

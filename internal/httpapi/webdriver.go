@@ -102,6 +102,9 @@ func (a *server) remote(c fiber.Ctx) error {
 		if c.Method() != http.MethodPost {
 			return webdriver.Errorf(webdriver.UnknownMethod, "/session takes POST")
 		}
+		if err := a.writable(c); err != nil {
+			return err
+		}
 		return a.newSession(c, who)
 	case !ok || id == "" || strings.ContainsAny(id, "%"):
 		return webdriver.Errorf(webdriver.UnknownCommand, "%s %s is no command", c.Method(), c.Path())

@@ -235,14 +235,10 @@ func (lab *Lab) carryOut(e *effects) error {
 	for _, answer := range e.answers {
 		answer()
 	}
+	if errors.Is(err, store.ErrGuard) {
+		return lab.quarantine(e, err)
+	}
 	if err != nil {
-		if !errors.Is(err, store.ErrClosed) {
-			lab.log.Error("records cannot be written; stopping", "error", err)
-			select {
-			case lab.fatal <- err:
-			default:
-			}
-		}
 		return err
 	}
 	for _, ev := range append(e.walls, e.events...) {

@@ -22,6 +22,7 @@ import (
 
 	"parallelpane/internal/api"
 	"parallelpane/internal/blobs"
+	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/device"
 	"parallelpane/internal/core/dispatch"
 	"parallelpane/internal/core/record"
@@ -111,7 +112,6 @@ type Lab struct {
 
 	expectation expectation
 	typical     typical
-	fatal       chan error
 	stop        chan struct{}
 	stopOnce    sync.Once
 	tasks       sync.WaitGroup
@@ -129,7 +129,7 @@ func New(c Config) (*Lab, error) {
 		config: c.Dispatch, live: map[string]*liveRun{}, growing: map[string]*liveRun{}, remotes: map[string]*remoteSession{},
 		scripts: map[string]scriptSession{},
 		leases:  map[int64]grant{}, agents: map[string]*agentConn{}, tickets: map[string]ticket{},
-		fatal: make(chan error, 1), stop: make(chan struct{}),
+		stop: make(chan struct{}),
 	}
 	lab.stats = newStats(lab)
 	return lab, nil
@@ -182,7 +182,7 @@ func (lab *Lab) takeUpRuns(ctx context.Context) error {
 	}
 	for _, r := range runs {
 		if err := lab.takeUpRun(ctx, r); err != nil {
-			if err := lab.setAside(ctx, r, err); err != nil {
+			if err := lab.setAside(ctx, r, " when the service was started again", err); err != nil {
 				return fmt.Errorf("set run %d aside: %w", r.Number, err)
 			}
 			continue
@@ -212,18 +212,24 @@ func (lab *Lab) takeUpRun(ctx context.Context, row store.Run) error {
 	return nil
 }
 
+// maxWhy bounds the reason for which a run is set aside, in bytes.
+const maxWhy = 400
+
 // setAside ends a run that cannot be taken up, so that everything else can: what
 // has no verdict yet is the lab's fault, with the reason.
-func (lab *Lab) setAside(ctx context.Context, row store.Run, cause error) error {
-	why := fmt.Sprintf("set aside when the service was started again: %v", cause)
+func (lab *Lab) setAside(ctx context.Context, row store.Run, when string, cause error) error {
+	why := "set aside" + when + ": " + attempt.Clip(cause.Error(), maxWhy)
 	lab.log.Error("run set aside", "run", row.Number, "error", cause)
+	var view api.Run
 	w, err := lab.store.WholeRun(ctx, row.Number)
-	if err != nil {
-		return err
+	if err == nil {
+		view, err = walls.RunOf(row, w)
 	}
-	view, err := walls.RunOf(row, w)
-	if err != nil {
-		return err
+	if err != nil { // there is no wall to be drawn of it
+		lab.log.Error("the wall of a run that is set aside cannot be read", "run", row.Number, "error", err)
+		now := store.Millis(lab.now())
+		return lab.store.Write(store.ExplainRun(row.Number, why), store.EndLeases(row.Number), store.AbandonSessions(row.Number, why, now),
+			store.EndRun(row.Number, string(verdict.LabFault), row.Counts, "[]", now))
 	}
 	view.Why = why
 	r := &liveRun{view: view, revised: row.Revised}
@@ -249,6 +255,7 @@ func (lab *Lab) setAside(ctx context.Context, row store.Run, cause error) error 
 	for _, l := range w.Leases {
 		batch = append(batch, store.EndLease(l.Fence))
 	}
+	batch = append(batch, store.AbandonSessions(row.Number, why, store.Millis(lab.now())))
 	r.over(lab.now())
 	return lab.store.Write(append(batch, r.end(store.Millis(lab.now())))...)
 }
@@ -271,10 +278,6 @@ func (lab *Lab) clock(every time.Duration) {
 		}
 	}
 }
-
-// Fatal receives the error that makes going on senseless: records that cannot
-// be written. The program should stop; a new start goes on from the records.
-func (lab *Lab) Fatal() <-chan error { return lab.fatal }
 
 // Watch streams events of one run, or with "" of all runs and the fleet.
 func (lab *Lab) Watch(runID string) *Watch { return lab.hub.watch(runID, nil) }

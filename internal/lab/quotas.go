@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"parallelpane/internal/api"
@@ -20,7 +21,14 @@ func (lab *Lab) takeUpQuotas(ctx context.Context) error {
 	}
 	lab.mu.Lock()
 	defer lab.mu.Unlock()
-	qs, err := quotasOf(rows)
+	good := slices.DeleteFunc(rows, func(r store.Quota) bool {
+		_, err := quotasOf([]store.Quota{r})
+		if err != nil {
+			lab.log.Error("a quota's record cannot be read: it does not bind", "quota", r.Name, "error", err)
+		}
+		return err != nil
+	})
+	qs, err := quotasOf(good)
 	if err != nil {
 		return err
 	}

@@ -7,6 +7,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -521,7 +522,7 @@ func (lab *Lab) takeUpRemotes(ctx context.Context) error {
 	}
 	for _, row := range rows {
 		r := byNumber[row.Run]
-		if r == nil { // its run has ended or could not be taken up: the session has, too
+		if r == nil || row.Pane >= len(r.view.Panes) || row.Test >= len(r.view.Tests) { // its run has ended or could not be taken up: the session has, too
 			lab.log.Error("a session was set aside: its run does not go on", "session", row.ID)
 			row.State, row.Verdict, row.How = endedState, string(verdict.LabFault), "the service was started again, and its run does not go on"
 			row.Message, row.EndedAt = row.How, store.Millis(lab.now())
@@ -540,7 +541,10 @@ func (lab *Lab) takeUpRemotes(ctx context.Context) error {
 			how := "the service was started again while it waited"
 			e := &effects{}
 			lost := link.Result{ID: row.ID, Verdict: verdict.LabFault, Message: how, StartedAt: row.QueuedAt, Detail: attempt.Detail{End: how}}
-			if err := lab.store.Write(lab.endLocked(x, lost, walls.Pack(lost.Detail), e)...); err != nil {
+			if err := lab.store.Write(lab.endLocked(x, lost, walls.Pack(lost.Detail), e)...); errors.Is(err, store.ErrGuard) {
+				lab.log.Error("a session was set aside: the records did not allow its end", "session", row.ID, "error", err)
+				lab.store.Enqueue(store.AbandonSession(row.ID, "set aside: "+how, store.Millis(lab.now())))
+			} else if err != nil {
 				return err
 			}
 			continue
@@ -557,10 +561,12 @@ func (lab *Lab) takeUpRemotes(ctx context.Context) error {
 	for _, r := range lab.growing {
 		if r.sessions == 0 {
 			r.over(lab.now())
-			if err := lab.store.Write(r.end(store.Millis(lab.now()))); err != nil {
+			delete(lab.live, r.view.ID)
+			if err := lab.store.Write(r.end(store.Millis(lab.now()))); errors.Is(err, store.ErrGuard) {
+				lab.log.Error("the end of a run is not on record", "run", r.view.Number, "error", err)
+			} else if err != nil {
 				return err
 			}
-			delete(lab.live, r.view.ID)
 		}
 	}
 	return nil

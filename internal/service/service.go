@@ -114,10 +114,23 @@ func compose(c Config, st *store.Store) (*Service, error) {
 // Ready reports whether the service can do its work.
 func (s *Service) Ready(ctx context.Context) error { return s.store.Ping(ctx) }
 
+// Trouble says why nothing can be put on record at present; nil while all is well.
+func (s *Service) Trouble() error { return s.store.Trouble() }
+
+// Storage says how much room there is, and what is switched off for want of it.
+func (s *Service) Storage() api.Storage {
+	v := s.Keeper.Storage()
+	if err := s.Trouble(); err != nil {
+		v.Full = err.Error()
+	}
+	return v
+}
+
 // Close ends watches and links and closes the records. Runs that have not ended
 // go on at the next start.
 func (s *Service) Close() error {
 	s.stopOnce.Do(func() { close(s.stop) })
+	s.store.GiveUp()
 	err := s.Lab.Close()
 	s.tasks.Wait()
 	return errors.Join(err, s.store.Close())

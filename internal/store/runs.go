@@ -185,6 +185,9 @@ func AddLease(l Lease) Stmt {
 // EndLease forgets a lease. What was done under it its attempts say.
 func EndLease(fence int64) Stmt { return Do(`DELETE FROM leases WHERE fence = ?`, fence) }
 
+// EndLeases forgets the leases of a run.
+func EndLeases(run int) Stmt { return Do(`DELETE FROM leases WHERE run = ?`, run) }
+
 // LastNumbers are the highest run number and lease fence ever used.
 func (s *Store) LastNumbers(ctx context.Context) (run int, fence int64, err error) {
 	err = s.read.QueryRowxContext(ctx, `SELECT COALESCE((SELECT MAX(number) FROM runs), 0),

@@ -76,6 +76,18 @@ func JudgeSession(id, verdict, message, by string) []Stmt {
 	}
 }
 
+// AbandonSessions ends the sessions of a run that is set aside.
+func AbandonSessions(run int, why string, at int64) Stmt {
+	return Do(`UPDATE sessions SET state = 'ended', verdict = 'lab-fault', message = ?2, how = ?2, ended_at = ?3
+		WHERE run = ?1 AND state != 'ended'`, run, why, at)
+}
+
+// AbandonSession ends a session that is set aside.
+func AbandonSession(id, why string, at int64) Stmt {
+	return Do(`UPDATE sessions SET state = 'ended', verdict = 'lab-fault', message = ?2, how = ?2, ended_at = ?3
+		WHERE id = ?1 AND state != 'ended'`, id, why, at)
+}
+
 // NoteSession keeps somebody's note on a session.
 func NoteSession(id, note, by string, at int64) Stmt {
 	return Must(`INSERT INTO notes (session, body, by_name, at) SELECT ?, ?, ?, ? WHERE EXISTS (SELECT 1 FROM sessions WHERE id = ?) 

@@ -15,6 +15,7 @@ import (
 	"net/url"
 	"path/filepath"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -24,10 +25,6 @@ import (
 
 //go:embed migrations/*.sql
 var migrations embed.FS
-
-// ErrGuard means that a statement did not change the number of rows it wanted,
-// and that nothing of its batch was written.
-var ErrGuard = errors.New("the record is not in the expected state")
 
 // ErrClosed means that the store no longer takes writes.
 var ErrClosed = errors.New("the store is closed")
@@ -64,11 +61,16 @@ type job struct {
 type Store struct {
 	read  *sqlx.DB
 	write *sqlx.DB
-	jobs  chan job
 	done  chan struct{}
 
-	mu     sync.RWMutex
+	mu     sync.Mutex
+	some   *sync.Cond // a job has come, or none will any more
+	jobs   []job
 	closed bool
+
+	trouble  atomic.Pointer[Trouble]
+	giveUp   chan struct{} // closed when trouble is no longer waited out
+	giveOnce sync.Once
 }
 
 // maxGroup bounds how many batches one transaction takes.
@@ -105,7 +107,8 @@ func Open(dir string) (*Store, error) {
 		w.Close()
 		return nil, fmt.Errorf("open %s: %w", path, err)
 	}
-	s := &Store{read: r, write: w, jobs: make(chan job, maxGroup), done: make(chan struct{})}
+	s := &Store{read: r, write: w, done: make(chan struct{}), giveUp: make(chan struct{})}
+	s.some = sync.NewCond(&s.mu)
 	go s.writer()
 	return s, nil
 }
@@ -125,46 +128,55 @@ func migrate(db *sql.DB) error {
 
 // Close finishes the writes that were taken and closes the database.
 func (s *Store) Close() error {
+	s.GiveUp()
 	s.mu.Lock()
 	if s.closed {
 		s.mu.Unlock()
 		return nil
 	}
 	s.closed = true
-	close(s.jobs)
+	s.some.Signal()
 	s.mu.Unlock()
 	<-s.done
 	return errors.Join(s.read.Close(), s.write.Close())
 }
 
+// GiveUp has writes that meet trouble fail from now on, instead of waiting until it is
+// over: the service stops.
+func (s *Store) GiveUp() { s.giveOnce.Do(func() { close(s.giveUp) }) }
+
 // Enqueue takes a batch for writing. Batches are written in the order in which
 // they were taken.
 func (s *Store) Enqueue(batch ...Stmt) *Pending {
 	p := &Pending{done: make(chan error, 1)}
-	s.mu.RLock()
-	defer s.mu.RUnlock()
-	switch {
-	case s.closed:
-		p.done <- ErrClosed
-	case len(batch) == 0:
+	if len(batch) == 0 {
 		p.done <- nil
-	default:
-		s.jobs <- job{batch, p}
+		return p
 	}
+	s.queue(job{batch, p})
 	return p
 }
 
-// Sync returns when everything that was taken before is on disk. Whoever decides
-// on a read that a queued write could change calls it first.
-func (s *Store) Sync() error {
-	p := &Pending{done: make(chan error, 1)}
-	s.mu.RLock()
+func (s *Store) queue(j job) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	if s.closed {
-		s.mu.RUnlock()
-		return ErrClosed
+		j.pending.done <- ErrClosed
+		return
 	}
-	s.jobs <- job{nil, p}
-	s.mu.RUnlock()
+	s.jobs = append(s.jobs, j)
+	s.some.Signal()
+}
+
+// Sync returns when everything that was taken before is on disk. Whoever decides
+// on a read that a queued write could change calls it first. While nothing can be
+// written it says so at once.
+func (s *Store) Sync() error {
+	if err := s.Trouble(); err != nil {
+		return err
+	}
+	p := &Pending{done: make(chan error, 1)}
+	s.queue(job{nil, p})
 	return p.Wait()
 }
 
@@ -173,34 +185,64 @@ func (s *Store) Write(batch ...Stmt) error { return s.Enqueue(batch...).Wait() }
 
 func (s *Store) writer() {
 	defer close(s.done)
-	for first := range s.jobs {
-		group := []job{first}
-	gather:
-		for len(group) < maxGroup {
-			select {
-			case j, ok := <-s.jobs:
-				if !ok {
-					break gather
-				}
-				group = append(group, j)
-			default:
-				break gather
-			}
-		}
+	for group := s.next(); len(group) > 0; group = s.next() {
 		s.commit(group)
 	}
 }
 
-// commit writes a group in one transaction. A batch that fails is undone alone.
+// next waits for jobs; there are none any more when the store is closed.
+func (s *Store) next() []job {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for len(s.jobs) == 0 && !s.closed {
+		s.some.Wait()
+	}
+	n := min(len(s.jobs), maxGroup)
+	group := s.jobs[:n:n]
+	if s.jobs = s.jobs[n:]; len(s.jobs) == 0 {
+		s.jobs = nil
+	}
+	return group
+}
+
+// commit writes a group in one transaction. A batch that fails is undone alone. Trouble
+// with the disk is nobody's fault: the group is written when it is over.
 func (s *Store) commit(group []job) {
 	errs := make([]error, len(group))
-	err := s.inTx(func(tx *sqlx.Tx) error {
+	err := s.try(group, errs)
+	for wait := firstPause; troubled(err); wait = min(2*wait, lastPause) {
+		s.trouble.CompareAndSwap(nil, &Trouble{time.Now(), err})
+		select {
+		case <-time.After(wait):
+			err = s.try(group, errs)
+			continue
+		case <-s.giveUp:
+		}
+		break
+	}
+	if err == nil {
+		s.trouble.Store(nil)
+	}
+	for i, j := range group {
+		if err != nil {
+			errs[i] = fmt.Errorf("write records: %w", err)
+		}
+		j.pending.done <- errs[i]
+	}
+}
+
+// try writes a group once; errs has what is wrong with batches by themselves.
+func (s *Store) try(group []job, errs []error) error {
+	return s.inTx(func(tx *sqlx.Tx) error {
 		for i, j := range group {
 			if _, err := tx.Exec("SAVEPOINT batch"); err != nil {
 				return err
 			}
 			end := "RELEASE batch"
 			if errs[i] = apply(tx, j.batch); errs[i] != nil {
+				if troubled(errs[i]) {
+					return errs[i]
+				}
 				end = "ROLLBACK TO batch; RELEASE batch"
 			}
 			if _, err := tx.Exec(end); err != nil {
@@ -209,12 +251,6 @@ func (s *Store) commit(group []job) {
 		}
 		return nil
 	})
-	for i, j := range group {
-		if err != nil {
-			errs[i] = fmt.Errorf("write records: %w", err)
-		}
-		j.pending.done <- errs[i]
-	}
 }
 
 func (s *Store) inTx(f func(*sqlx.Tx) error) error {
@@ -231,12 +267,15 @@ func (s *Store) inTx(f func(*sqlx.Tx) error) error {
 func apply(tx *sqlx.Tx, batch []Stmt) error {
 	for _, st := range batch {
 		res, err := tx.Exec(st.SQL, st.Args...)
+		if troubled(err) {
+			return err
+		}
 		if err != nil {
-			return fmt.Errorf("write records: %w", err)
+			return &Refused{st, err}
 		}
 		if st.Want >= 0 {
 			if n, err := res.RowsAffected(); err != nil || n != st.Want {
-				return errors.Join(ErrGuard, err)
+				return &Refused{st, errors.Join(fmt.Errorf("it changed %d rows, not %d", n, st.Want), err)}
 			}
 		}
 	}
@@ -272,5 +311,7 @@ func Time(ms int64) time.Time {
 	return time.UnixMilli(ms).UTC()
 }
 
-// Ping checks that the database answers.
-func (s *Store) Ping(ctx context.Context) error { return s.read.PingContext(ctx) }
+// Ping checks that the database answers, and can be written.
+func (s *Store) Ping(ctx context.Context) error {
+	return errors.Join(s.read.PingContext(ctx), s.Trouble())
+}

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -273,4 +274,54 @@ func TestWhatNobodyTriedIsSettledByOneLookAtEach(t *testing.T) {
 			assert.NotContains(t, step.Detail, "SCAN", step.Detail)
 		}
 	}
+}
+
+// While the disk is full nothing is lost and nothing fails: what was taken is written
+// when there is room again, in its order, and meanwhile the store says why it waits.
+func TestADiskThatIsFullIsWaitedOut(t *testing.T) {
+	s := open(t)
+	var pages int
+	require.NoError(t, s.read.Get(&pages, "PRAGMA page_count"))
+	full := func(pages int) {
+		_, err := s.write.Exec(fmt.Sprintf("PRAGMA max_page_count = %d", pages))
+		require.NoError(t, err)
+	}
+	full(pages)
+	var all []*Pending
+	for i := range 300 {
+		x := token(fmt.Sprintf("t%03d", i))
+		x.Name = strings.Repeat("n", 1000)
+		all = append(all, s.Enqueue(AddToken(x)))
+	}
+	require.Eventually(t, func() bool { return s.Trouble() != nil }, 5*time.Second, time.Millisecond)
+	assert.ErrorContains(t, s.Trouble(), "nothing can be put on record since")
+	assert.Error(t, s.Sync(), "nobody is told that what was taken is on disk")
+	assert.Error(t, s.Ping(t.Context()))
+	_, err := s.Tokens(t.Context())
+	require.NoError(t, err, "what there is can be read")
+	full(1 << 20)
+	for _, p := range all {
+		require.NoError(t, p.Wait())
+	}
+	require.NoError(t, s.Trouble())
+	ts, err := s.Tokens(t.Context())
+	require.NoError(t, err)
+	assert.Len(t, ts, 300)
+
+	full(1)
+	p := s.Enqueue(AddToken(token("last")), Do(`UPDATE tokens SET name = ?`, strings.Repeat("x", 1<<20)))
+	require.Eventually(t, func() bool { return s.Trouble() != nil }, 5*time.Second, time.Millisecond)
+	s.GiveUp()
+	assert.ErrorContains(t, p.Wait(), "full", "a store that is closed waits no longer")
+}
+
+// A batch that breaks a rule of the records says which statement did.
+func TestARefusalNamesItsStatement(t *testing.T) {
+	s := open(t)
+	require.NoError(t, s.Write(AddToken(token("a"))))
+	err := s.Write(AddToken(token("a")))
+	require.ErrorIs(t, err, ErrGuard)
+	assert.ErrorContains(t, err, "INSERT INTO tokens")
+	assert.ErrorContains(t, err, "UNIQUE constraint failed: tokens.")
+	require.NoError(t, s.Write(AddToken(token("b"))), "and the next is written")
 }

@@ -1,10 +1,10 @@
 package plan
 
 import (
-	"context"
 	"bytes"
 	"cmp"
 	"container/heap"
+	"context"
 	"encoding/json"
 	"fmt"
 	"maps"
