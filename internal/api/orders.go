@@ -152,3 +152,9 @@ func (r RunRequest) Check() error {
 	}
 	return nil
 }
+
+// AgainRequest asks for an ended run again.
+type AgainRequest struct {
+	NotPassed bool              `json:"not_passed,omitempty" description:"only the tests that did not pass"`
+	Secrets   map[string]string `json:"secrets,omitempty" description:"those that the run had: they are not kept after its end"`
+}

@@ -57,6 +57,8 @@ func (r *root) serveCmd() *cobra.Command {
 	cmd.Flags().StringVar(&total, "keep-total", "0", "most that all recordings may take, such as 20GB; 0 means no bound")
 	cmd.Flags().StringVar(&free, "min-free", "500MB", "room that must be free on the disk for recordings to be taken")
 	cmd.Flags().DurationVar(&o.SessionLife, "session-life", 2*time.Hour, "longest that a session of somebody's own runner may be open")
+	cmd.Flags().StringVar(&o.KeyFile, "key-file", os.Getenv("PANE_KEY_FILE"),
+		"file with the key under which secrets are sealed, made if need be (PANE_KEY_FILE; default in the data directory)")
 	cmd.Flags().BoolVar(&o.Exposed, "without-sandbox", false, "let runners' sessions on agents that have no sandbox, too")
 	return cmd
 }

@@ -474,7 +474,7 @@ func writeTest(w io.Writer, res api.TestResult, base string) {
 
 func (r *root) againCmd() *cobra.Command {
 	var o runOptions
-	var notPassed bool
+	var q api.AgainRequest
 	cmd := &cobra.Command{
 		Use: "again RUN", Short: "Run an ended run again, all of it or what did not pass", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -482,10 +482,14 @@ func (r *root) againCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return r.start(cmd.Context(), c, fmt.Sprintf("/runs/%d/again", number), map[string]bool{"not_passed": notPassed}, o)
+			if q.Secrets, err = secrets(o.secrets, os.LookupEnv); err != nil {
+				return err
+			}
+			return r.start(cmd.Context(), c, fmt.Sprintf("/runs/%d/again", number), q, o)
 		},
 	}
-	cmd.Flags().BoolVar(&notPassed, "not-passed", false, "only the tests that did not pass")
+	cmd.Flags().BoolVar(&q.NotPassed, "not-passed", false, "only the tests that did not pass")
+	cmd.Flags().StringArrayVar(&o.secrets, "secret", nil, "NAME of an environment variable with a secret that the run had; repeat for more")
 	o.attendance(cmd)
 	return cmd
 }

@@ -53,7 +53,7 @@ type versionOut struct {
 
 type againIn struct {
 	numberIn
-	NotPassed bool `json:"not_passed,omitempty" description:"only the tests that did not pass"`
+	api.AgainRequest
 }
 
 type whyIn struct {
@@ -177,7 +177,7 @@ func (a *server) routes() {
 	add(a, "POST", "/runs/{number}/again", within(api.Runner).as("again"), "Run an ended run again, all of it or what did not pass",
 		func(ctx context.Context,
 			who api.Who, in *againIn) (api.Run, error) {
-			run, err := s.Again(ctx, who, in.Number, in.NotPassed)
+			run, err := s.Again(ctx, who, in.Number, in.AgainRequest)
 			return started(ctx, run), err
 		})
 	add(a, "POST", "/runs/{number}/cancel", within(api.Runner).as("cancel").of(lasting), "End a run before its time", func(ctx context.Context,

@@ -85,6 +85,7 @@ func (a *server) sessionRoutes() {
 			if err != nil {
 				return none{}, err
 			}
+			in.Message = s.Masked(in.ID, in.Message)
 			deedIn(ctx).changed(map[string]any{"verdict": before.Verdict, "message": before.Message}, in.SessionVerdict)
 			return none{}, s.Judge(ctx, who, in.ID, in.SessionVerdict)
 		})
@@ -94,6 +95,7 @@ func (a *server) sessionRoutes() {
 		if err != nil {
 			return none{}, err
 		}
+		in.Note = s.Masked(in.ID, in.Note)
 		deedIn(ctx).changed(before.Note, in.Note)
 		return none{}, s.NoteSession(ctx, who, in.ID, in.Note)
 	})

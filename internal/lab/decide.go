@@ -155,6 +155,7 @@ func (lab *Lab) endRunLocked(r *liveRun, e *effects) store.Stmt {
 	r.over(lab.now())
 	lab.stats.runs.WithLabelValues(string(r.view.Verdict)).Inc()
 	delete(lab.live, r.view.ID)
+	lab.masks.ended(r.view.ID, lab.now())
 	e.ended = append(e.ended, r)
 	e.events = append(e.events, api.Event{Type: "run", Run: r.head()})
 	return r.end(store.Millis(lab.now()))

@@ -110,6 +110,7 @@ type Lab struct {
 	tickets map[string]ticket // of agents that have introduced themselves
 	number  int
 
+	masks       masks
 	expectation expectation
 	typical     typical
 	stop        chan struct{}

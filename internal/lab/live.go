@@ -3,6 +3,7 @@ package lab
 import (
 	"context"
 	"errors"
+	"maps"
 	"slices"
 	"time"
 
@@ -181,6 +182,7 @@ func (lab *Lab) restoreLocked(ctx context.Context, row store.Run) ([]dispatch.De
 	if r.terms, err = lab.orders.Recall(ctx, row, view); err != nil {
 		return nil, err
 	}
+	lab.masks.keep(row.ID, slices.Collect(maps.Values(r.terms.Secrets)))
 	work := Work(r.view, r.terms.Seconds)
 	for _, a := range w.Attempts {
 		t := &work.Panes[a.Pane].Tests[a.Test]
@@ -314,6 +316,7 @@ func (lab *Lab) Start(o Order) (api.Run, error) {
 	lab.number++
 	r := &liveRun{view: view, terms: o.Terms}
 	lab.live[row.ID] = r
+	lab.masks.keep(row.ID, slices.Collect(maps.Values(o.Terms.Secrets)))
 	batch := store.AddRun(row, o.Panes, tests)
 	if o.Mark != nil {
 		batch = append(batch, o.Mark(row.Number))

@@ -178,6 +178,14 @@ func (lab *Lab) askSession(ctx context.Context, who api.Who, body []byte) (*remo
 	x := &remoteSession{needs: needs, values: want.Values, queue: o.Queue(), waiter: make(chan remoteAnswer, 1)}
 	secrets := remote.Secrets(caps)
 	id := attempt.Session(attempt.NewID(store.NewID()), 1) // section 8.1 "New Session" wants a UUID
+	mask := recording.NewMask(secrets...)
+	lab.masks.keep(id, secrets)
+	for _, text := range []*string{&o.Name, &o.Test, &o.Run} {
+		*text = mask.Text(*text)
+	}
+	for i := range o.Tags {
+		o.Tags[i] = mask.Text(o.Tags[i])
+	}
 	name := o.Name
 	if name == "" {
 		name = o.Test
@@ -193,7 +201,6 @@ func (lab *Lab) askSession(ctx context.Context, who api.Who, body []byte) (*remo
 		x.order.Device = &profile
 	}
 	o.Secrets = nil
-	mask := recording.NewMask(secrets...)
 	asked, _ := json.Marshal(caps)
 	x.row = store.Session{ID: x.order.ID, Name: name, Tags: store.List(o.Tags), By: who.Person(), TokenID: who.TokenID,
 		Browser: want.Values["browser"], Device: o.Device, OS: want.Values["os"], Asked: string(mask.JSON(withoutSecrets(asked))),
@@ -344,6 +351,9 @@ func (lab *Lab) applyRemoteLocked(x *remoteSession, d dispatch.Decision, e *effe
 // its run when it was the last that was open.
 func (lab *Lab) endLocked(x *remoteSession, r link.Result, packed store.Detail, e *effects) (batch []store.Stmt) {
 	now := store.Millis(lab.now())
+	r.Message, r.Detail.End = lab.masks.of(x.row.ID, r.Message), lab.masks.of(x.row.ID, r.Detail.End)
+	x.message = lab.masks.of(x.row.ID, x.message)
+	lab.masks.ended(x.row.ID, lab.now())
 	x.row.State, x.row.Verdict, x.row.Message, x.row.How, x.row.EndedAt = endedState, string(r.Verdict), r.Message, r.Detail.End, now
 	if r.TookMS > 0 && r.StartedAt+r.TookMS < now {
 		x.row.EndedAt = r.StartedAt + r.TookMS // before it was put away
@@ -413,6 +423,7 @@ func (lab *Lab) openRemote(x *remoteSession, l dispatch.Lease, conn *link.Agent)
 		default:
 		}
 	}
+	fault.Message = lab.masks.of(x.row.ID, fault.Message)
 	lab.log.Info("session not opened", "session", x.row.ID, "agent", l.Agent, "error", fault.Message, "lab", fault.Lab)
 	o := dispatch.Outcome{Verdict: verdict.Failed, Why: fault.Message}
 	if fault.Lab {
@@ -522,7 +533,7 @@ func (lab *Lab) takeUpRemotes(ctx context.Context) error {
 	}
 	for _, row := range rows {
 		r := byNumber[row.Run]
-		if r == nil || row.Pane >= len(r.view.Panes) || row.Test >= len(r.view.Tests) { // its run has ended or could not be taken up: the session has, too
+		if r == nil || row.Pane >= len(r.view.Panes) || row.Test >= len(r.view.Tests) { // its run does not go on, nor does it
 			lab.log.Error("a session was set aside: its run does not go on", "session", row.ID)
 			row.State, row.Verdict, row.How = endedState, string(verdict.LabFault), "the service was started again, and its run does not go on"
 			row.Message, row.EndedAt = row.How, store.Millis(lab.now())

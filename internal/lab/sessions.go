@@ -228,7 +228,7 @@ func (lab *Lab) Judge(ctx context.Context, who api.Who, id string, v link.Sessio
 	if v.Verdict != verdict.Passed && v.Verdict != verdict.Failed && v.Verdict != verdict.Skipped {
 		return api.Errorf(api.Invalid, "verdict: expected passed, failed or skipped, found %q", v.Verdict)
 	}
-	v.Message = attempt.Clip(v.Message, attempt.MaxMessage)
+	v.Message = attempt.Clip(lab.masks.of(id, v.Message), attempt.MaxMessage)
 	if x := lab.liveSession(id); x != nil {
 		v.By = who.Person()
 		return lab.judgeOpen(id, v)
@@ -305,9 +305,11 @@ func (lab *Lab) NoteSession(ctx context.Context, who api.Who, id, note string) e
 	if len(note) > maxNote {
 		return api.Errorf(api.Invalid, "a note has at most %d bytes", maxNote)
 	}
-	if _, err := lab.sessionRow(ctx, id); err != nil {
+	row, err := lab.sessionRow(ctx, id)
+	if err != nil {
 		return err
 	}
+	note = lab.masks.of(row.RunID, lab.masks.of(id, note))
 	return lab.store.Write(store.NoteSession(id, note, who.Person(), store.Millis(lab.now())))
 }
 

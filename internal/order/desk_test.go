@@ -57,7 +57,7 @@ func (d *counter) open() {
 			Browsers: []fleet.Browser{{Name: "chromium", Fits: true}, {Name: "firefox", Fits: true}}})})))
 	bl, err := blobs.Open(filepath.Join(d.dir, "blobs"))
 	require.NoError(d.t, err)
-	seal, err := secrets.Open(d.dir)
+	seal, err := secrets.Open(d.dir, "")
 	require.NoError(d.t, err)
 	log, clock := slog.New(slog.DiscardHandler), func() time.Time { return d.now }
 	d.Keeper = keep.New(keep.Config{Store: st, Blobs: bl, Log: log, Now: clock, Dir: d.dir, MinFree: d.minFree})

@@ -4,6 +4,9 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
+	"slices"
+	"strings"
 
 	"parallelpane/internal/api"
 	"parallelpane/internal/core/combo"
@@ -42,14 +45,16 @@ func (desk *Desk) start(who api.Who, o *order) (api.Run, error) {
 		return api.Run{}, err
 	}
 	row, panes := o.records(who)
-	row.Secrets = sealed
+	row.Secrets, row.SecretNames = sealed, store.JSON(slices.Sorted(maps.Keys(o.secrets)))
 	return desk.lab.Start(lab.Order{Row: row, Panes: panes, Cases: o.cases, Mark: o.mark, Terms: lab.Terms{
 		Vars: o.env.Vars, Secrets: o.secrets, Record: o.record, Seconds: o.seconds, Profiles: o.devices, Marker: o.project.Marker}})
 }
 
 // Again starts a run again with the same files and combinations: all of it, or
-// only the tests that did not pass.
-func (desk *Desk) Again(ctx context.Context, who api.Who, number int, notPassed bool) (api.Run, error) {
+// only the tests that did not pass. The secrets that it had are given anew: those of a
+// run that has ended are kept by nobody.
+func (desk *Desk) Again(ctx context.Context, who api.Who, number int, q api.AgainRequest) (api.Run, error) {
+	notPassed := q.NotPassed
 	old, err := desk.records.Run(ctx, number)
 	if err != nil {
 		return api.Run{}, err
@@ -60,15 +65,17 @@ func (desk *Desk) Again(ctx context.Context, who api.Who, number int, notPassed 
 	if old.State != api.Ended {
 		return api.Run{}, api.Errorf(api.Conflict, "run %d has not ended: wait for it or cancel it", number)
 	}
-	o, _, err := desk.unpack(old.Request)
-	if err != nil {
-		return api.Run{}, err
-	}
 	row, err := desk.records.Row(ctx, number)
 	if err != nil {
 		return api.Run{}, err
 	}
-	if o.secrets, err = desk.seal.Open(row.Secrets); err != nil {
+	if lacking := lacking(row.SecretNames, q.Secrets); len(lacking) > 0 {
+		return api.Run{}, api.Errorf(api.Conflict, "run %d had secrets, which went with its end: give %s again, with pane again %d --secret %s",
+			number, strings.Join(lacking, ", "), number, strings.Join(lacking, " --secret "))
+	}
+	old.Request.Secrets = q.Secrets
+	o, _, err := desk.unpack(old.Request)
+	if err != nil {
 		return api.Run{}, err
 	}
 	// The combinations are those of the old run, versions and all, even when the
@@ -105,6 +112,18 @@ func (desk *Desk) Again(ctx context.Context, who api.Who, number int, notPassed 
 		return api.Run{}, api.Errorf(api.Conflict, "run %d has nothing that did not pass: leave --not-passed out to run all of it again", number)
 	}
 	return desk.start(who, o)
+}
+
+// lacking are the names of a list that are not given.
+func lacking(names string, given map[string]string) (out []string) {
+	var all []string
+	_ = json.Unmarshal([]byte(names), &all) // written by the service itself
+	for _, name := range all {
+		if _, ok := given[name]; !ok {
+			out = append(out, name)
+		}
+	}
+	return out
 }
 
 // Recall finds the terms of a run that the lab takes up from the records.

@@ -2,10 +2,7 @@ package recording
 
 import (
 	"bytes"
-	"encoding/base64"
 	"encoding/json"
-	"html"
-	"net/url"
 	"slices"
 	"strings"
 
@@ -22,8 +19,7 @@ type Mask struct {
 	needles  [][]byte
 }
 
-// NewMask returns a mask for secrets, also in the forms in which pages and
-// protocols write them: in JSON, HTML, addresses and base64.
+// NewMask returns a mask for secrets, in every form in which they may come; see forms.
 func NewMask(secrets ...string) *Mask {
 	m := &Mask{}
 	forms := map[string]bool{}
@@ -32,10 +28,7 @@ func NewMask(secrets ...string) *Mask {
 			continue
 		}
 		m.plain = append(m.plain, s)
-		quoted, _ := json.Marshal(s)
-		for _, form := range []string{s, string(quoted[1 : len(quoted)-1]), url.QueryEscape(s), url.PathEscape(s), html.EscapeString(s),
-			base64.StdEncoding.EncodeToString([]byte(s)), base64.RawURLEncoding.EncodeToString([]byte(s)),
-			strings.ReplaceAll(url.QueryEscape(s), "+", "%20")} {
+		for _, form := range formsOf(s) {
 			forms[form] = true
 		}
 	}
@@ -128,17 +121,6 @@ func (m *Mask) walk(v any) any {
 // typed says whether a list spells a secret: characters, or the key actions of
 // W3C WebDriver section 15.
 func (m *Mask) typed(list []any) bool {
-	var b strings.Builder
-	for _, x := range list {
-		switch x := x.(type) {
-		case string:
-			b.WriteString(x)
-		case map[string]any:
-			if s, ok := x["value"].(string); ok && x["type"] == "keyDown" {
-				b.WriteString(s)
-			}
-		}
-	}
-	text := b.String()
+	text := spelt(list)
 	return slices.ContainsFunc(m.plain, func(s string) bool { return strings.Contains(text, s) })
 }

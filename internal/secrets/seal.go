@@ -1,8 +1,9 @@
 // Package secrets keeps what nobody may read: values are sealed before they are
-// written, under a key that lies in the data directory.
+// written, under a key that lies in the data directory or wherever the admin says.
 package secrets
 
 import (
+	"cmp"
 	"crypto/aes"
 	"crypto/cipher"
 	"crypto/rand"
@@ -22,15 +23,18 @@ const KeyFile = "secrets.key"
 // counter mode, under a key that lies beside them with mode 0600.
 type Seal struct{ aead cipher.AEAD }
 
-// Open reads the key of a data directory, and makes it where there is none.
-func Open(dir string) (Seal, error) {
-	path := filepath.Join(dir, KeyFile)
+// Open reads the key from a file, and makes it where there is none; "" means that of the
+// data directory.
+func Open(dir, path string) (Seal, error) {
+	path = cmp.Or(path, filepath.Join(dir, KeyFile))
 	key, err := os.ReadFile(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		key = make([]byte, 32)
 		if _, err = rand.Read(key); err == nil {
 			err = os.WriteFile(path, key, 0o600)
 		}
+	} else if err == nil && len(key) != 32 {
+		err = fmt.Errorf("%s holds %d bytes, not the 32 of a key", path, len(key))
 	}
 	if err != nil {
 		return Seal{}, fmt.Errorf("key of the secrets: %w", err)
@@ -70,7 +74,7 @@ func (s Seal) Open(sealed []byte) (vars map[string]string, err error) {
 	}
 	plain, err := s.aead.Open(nil, sealed[:n], sealed[n:], nil)
 	if err != nil {
-		return nil, fmt.Errorf("sealed variables cannot be opened: was %s replaced? %w", KeyFile, err)
+		return nil, fmt.Errorf("sealed variables cannot be opened: was the key replaced? %w", err)
 	}
 	return vars, json.Unmarshal(plain, &vars)
 }

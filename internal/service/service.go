@@ -35,6 +35,9 @@ type Config struct {
 	// SessionLife is the longest that a session of somebody else's runner may be
 	// open; 0 means 2 h.
 	SessionLife time.Duration
+	// KeyFile holds the key under which secrets are sealed, made if need be; "" means one
+	// in the data directory.
+	KeyFile string
 	// Exposed lets runners' sessions on agents without a sandbox, too.
 	Exposed   bool
 	KeepTotal int64  // bytes that all recordings may have together; 0 means no bound
@@ -92,7 +95,7 @@ func compose(c Config, st *store.Store) (*Service, error) {
 	if err != nil {
 		return nil, err
 	}
-	seal, err := secrets.Open(c.Dir)
+	seal, err := secrets.Open(c.Dir, c.KeyFile)
 	if err != nil {
 		return nil, err
 	}

@@ -27,6 +27,7 @@ type Recording struct {
 	s      *Session
 	policy record.Policy
 	mask   *recording.Mask
+	typing *recording.Typing // what write has seen of it
 	began  time.Time
 	dir    string
 	ctx    context.Context // of the recording's own commands
@@ -82,7 +83,7 @@ func (s *Session) Record(ctx context.Context, policy record.Policy, mask *record
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("record: %w", err)
 	}
-	r := &Recording{s: s, policy: policy, mask: mask, began: began, dir: dir}
+	r := &Recording{s: s, policy: policy, mask: mask, typing: mask.Typing(), began: began, dir: dir}
 	r.ctx, r.cancel = context.WithCancel(Quiet(context.WithoutCancel(ctx)))
 	var err error
 	if policy.Wants(record.Commands) {
@@ -353,7 +354,9 @@ func (r *Recording) note(x exchange, underWay *exchange) {
 	if x.reached == nil {
 		r.count++
 		x.number = r.count
-		r.picture(&x)
+		if x.method != overBiDi {
+			r.picture(&x)
+		}
 	}
 	r.exchanges <- x
 }
@@ -368,11 +371,23 @@ func (r *Recording) settled() {
 	}
 }
 
+// types reports whether a command types.
+func types(name string) bool {
+	switch name {
+	case "Element Send Keys", "Perform Actions", "Send Alert Text", "input.performActions":
+		return true
+	}
+	return false
+}
+
 // write writes an exchange to the log.
 func (r *Recording) write(x exchange) {
 	command := webdriver.CommandOf(x.method, x.path)
 	c := &recording.Command{Number: x.number, Shot: x.shot, AtMS: x.at, TookMS: x.took, Name: command.Name, Method: x.method,
 		Path: r.mask.Text(x.path), By: x.by, Status: x.answer.Status}
+	if x.method == overBiDi {
+		c.Name, c.Path = c.Path, ""
+	}
 	var a struct {
 		Value json.RawMessage `json:"value"`
 	}
@@ -394,6 +409,9 @@ func (r *Recording) write(x exchange) {
 		return
 	}
 	if body := bytes.TrimSpace(x.body); len(body) > 2 { // {} says nothing
+		if types(c.Name) {
+			body = r.typing.Command(body)
+		}
 		if c.Arguments = r.mask.JSON(recording.Cut(body, recording.MaxArguments)); !json.Valid(c.Arguments) {
 			c.Arguments, _ = json.Marshal(r.mask.Text(string(c.Arguments)))
 		}

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -35,6 +36,7 @@ type Run struct {
 	Request     string `db:"request_json"`
 	Plan        string `db:"plan_json"`
 	Secrets     []byte `db:"secrets"`
+	SecretNames string `db:"secret_names"`
 }
 
 // Pane is a row of panes with its combination.
@@ -63,10 +65,11 @@ type Test struct {
 func AddRun(r Run, panes []Pane, tests []Test) []Stmt {
 	return append([]Stmt{Must(`INSERT INTO runs (number, id, kind, project, suite, matrix, environment, by_name, counts_json,
 		created_at, again_of,
-		preset_id, schedule_id, spread, bundle, base, vars_json, request_json, plan_json, secrets)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		preset_id, schedule_id, spread, bundle, base, vars_json, request_json, plan_json, secrets, secret_names)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
 		r.Number, r.ID, r.Kind, r.Project, r.Suite, r.Matrix, r.Environment, r.By, r.Counts, r.CreatedAt, r.AgainOf,
-		r.PresetID, r.ScheduleID, r.Spread, r.Bundle, r.Base, r.Vars, r.Request, r.Plan, r.Secrets)}, addParts(r, panes, tests)...)
+		r.PresetID, r.ScheduleID, r.Spread, r.Bundle, r.Base, r.Vars, r.Request, r.Plan, r.Secrets,
+		cmp.Or(r.SecretNames, "[]"))}, addParts(r, panes, tests)...)
 }
 
 // addParts writes panes and tests of a run that has not these yet. Tests and
@@ -127,7 +130,7 @@ func Recount(run int, counts string) Stmt {
 
 // EndRun closes a run; glances are its panes as a list shows them.
 func EndRun(run int, verdict, counts, glances string, at int64) Stmt {
-	return Must(`UPDATE runs SET verdict = ?, counts_json = ?, glances_json = ?, ended_at = ? WHERE number = ? AND ended_at = 0`,
+	return Must(`UPDATE runs SET verdict = ?, counts_json = ?, glances_json = ?, ended_at = ?, secrets = NULL WHERE number = ? AND ended_at = 0`,
 		verdict, counts, glances, at, run)
 }
 

@@ -82,7 +82,7 @@ func Open(dir string) (*Store, error) {
 	path := filepath.Join(dir, "pane.db")
 	open := func(mode string, conns int) (*sqlx.DB, error) {
 		q := url.Values{"_pragma": {"busy_timeout(10000)", "foreign_keys(1)", "synchronous(NORMAL)", "journal_mode(WAL)",
-			"temp_store(MEMORY)", "cache_size(-4000)"}}
+			"temp_store(MEMORY)", "cache_size(-4000)", "secure_delete(FAST)"}}
 		if mode == "read" {
 			q.Add("_pragma", "query_only(1)")
 		}

@@ -35,7 +35,12 @@ ALTER TABLE notes ADD COLUMN by_name TEXT NOT NULL DEFAULT '';
 ALTER TABLE notes ADD COLUMN at INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE sessions ADD COLUMN judged_by TEXT NOT NULL DEFAULT ''; -- when somebody said afterwards how it went
 
+-- The secrets of a run go with its end; their names stay.
+ALTER TABLE runs ADD COLUMN secret_names TEXT NOT NULL DEFAULT '[]';
+UPDATE runs SET secrets = NULL WHERE ended_at > 0;
+
 -- +goose Down
+ALTER TABLE runs DROP COLUMN secret_names;
 ALTER TABLE sessions DROP COLUMN judged_by;
 ALTER TABLE notes DROP COLUMN at;
 ALTER TABLE notes DROP COLUMN by_name;

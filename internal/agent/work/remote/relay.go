@@ -48,7 +48,7 @@ func (s *remote) join(client, browser *websocket.Conn) {
 	defer browser.Close()
 	defer client.Close()
 	client.SetReadLimit(MaxCommand)
-	f, replies := &filter{}, &toClient{conn: client}
+	f, replies := &filter{heard: s.session.Overheard}, &toClient{conn: client}
 	var both sync.WaitGroup
 	pass := func(to, from *websocket.Conn, wanted func([]byte) bool) {
 		defer to.Close()
@@ -81,6 +81,7 @@ func (s *remote) join(client, browser *websocket.Conn) {
 			s.session.Touch()
 			if why := guard.BiDi(raw); why != "" {
 				s.Note("refused over BiDi: %s", why)
+				f.refused(raw, why)
 				return replies.refuse(raw, why) != nil
 			}
 			f.asks(raw)
@@ -121,10 +122,35 @@ func (t *toClient) refuse(command []byte, why string) error {
 }
 
 // filter knows what events a client has subscribed to (BiDi, section 7.1,
-// "session.subscribe" and "session.unsubscribe").
+// "session.subscribe" and "session.unsubscribe"), and what it has asked.
 type filter struct {
-	mu   sync.Mutex
-	subs map[string][]string // modules and methods, by subscription; by command until that is known
+	heard func(name string, params json.RawMessage) func(json.RawMessage, *webdriver.Error)
+
+	mu      sync.Mutex
+	subs    map[string][]string // modules and methods, by subscription; by command until that is known
+	pending map[string]func(json.RawMessage, *webdriver.Error)
+}
+
+// maxPending bounds the commands without an answer whose end is waited for.
+const maxPending = 1000
+
+// hear notes a command for the log.
+func (f *filter) hear(raw []byte) (id string, answered func(json.RawMessage, *webdriver.Error)) {
+	var m struct {
+		ID     json.RawMessage `json:"id"`
+		Method string          `json:"method"`
+		Params json.RawMessage `json:"params"`
+	}
+	if f.heard == nil || json.Unmarshal(raw, &m) != nil || m.Method == "" {
+		return "", nil
+	}
+	return asked(m.ID), f.heard(m.Method, m.Params)
+}
+
+func (f *filter) refused(raw []byte, why string) {
+	if _, answered := f.hear(raw); answered != nil {
+		answered(nil, webdriver.Errorf(webdriver.InvalidArgument, "%s", why))
+	}
 }
 
 func asked(id json.RawMessage) string { return "command " + string(id) }
@@ -133,6 +159,16 @@ func asked(id json.RawMessage) string { return "command " + string(id) }
 // counts from the moment it is asked for, since events may come before the
 // answer.
 func (f *filter) asks(raw []byte) {
+	if id, answered := f.hear(raw); answered != nil {
+		f.mu.Lock()
+		if f.pending == nil {
+			f.pending = map[string]func(json.RawMessage, *webdriver.Error){}
+		}
+		if len(f.pending) < maxPending {
+			f.pending[id] = answered
+		}
+		f.mu.Unlock()
+	}
 	var m struct {
 		ID     json.RawMessage `json:"id"`
 		Method string          `json:"method"`
@@ -164,8 +200,34 @@ func (f *filter) asks(raw []byte) {
 	}
 }
 
+// answers tells the log of an answer.
+func (f *filter) answers(raw []byte) {
+	var m struct {
+		ID      json.RawMessage `json:"id"`
+		Type    string          `json:"type"`
+		Result  json.RawMessage `json:"result"`
+		Error   string          `json:"error"`
+		Message string          `json:"message"`
+	}
+	if f.heard == nil || json.Unmarshal(raw, &m) != nil || m.Type == "event" {
+		return
+	}
+	f.mu.Lock()
+	answered := f.pending[asked(m.ID)]
+	delete(f.pending, asked(m.ID))
+	f.mu.Unlock()
+	switch {
+	case answered == nil:
+	case m.Type == "error":
+		answered(nil, webdriver.Errorf(m.Error, "%s", m.Message))
+	default:
+		answered(m.Result, nil)
+	}
+}
+
 // wants says whether a message of the browser is for the client.
 func (f *filter) wants(raw []byte) bool {
+	f.answers(raw)
 	var m struct {
 		ID     json.RawMessage `json:"id"`
 		Type   string          `json:"type"`

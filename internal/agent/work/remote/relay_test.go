@@ -1,10 +1,14 @@
 package remote
 
 import (
+	"encoding/json"
 	"slices"
+	"strconv"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+
+	"parallelpane/internal/webdriver"
 )
 
 func TestEventsOfTheLabsOwnRecordingStayInTheLab(t *testing.T) {
@@ -74,4 +78,31 @@ func TestCommandPaths(t *testing.T) {
 	assert.Equal(t, []any{"a", true}, []any{id, ok})
 	_, ok = bidiPath("/sessions/a/b/bidi")
 	assert.False(t, ok)
+}
+
+// What a client asks over BiDi, and what it is answered, is heard for the log; events
+// and answers to nobody are not.
+func TestWhatIsAskedOverBiDiIsHeard(t *testing.T) {
+	var log []string
+	f := &filter{heard: func(name string, params json.RawMessage) func(json.RawMessage, *webdriver.Error) {
+		return func(result json.RawMessage, fault *webdriver.Error) {
+			if fault != nil {
+				result = json.RawMessage(fault.Code)
+			}
+			log = append(log, name+" "+string(params)+" "+string(result))
+		}
+	}}
+	f.asks([]byte(`{"id":1,"method":"script.evaluate","params":{"expression":"1"}}`))
+	f.asks([]byte(`{"id":2,"method":"browsingContext.close","params":{}}`))
+	f.wants([]byte(`{"type":"event","id":1,"method":"log.entryAdded","params":{}}`))
+	f.wants([]byte(`{"type":"error","id":2,"error":"no such frame","message":"gone"}`))
+	f.wants([]byte(`{"type":"success","id":1,"result":{"value":1}}`))
+	f.wants([]byte(`{"type":"success","id":1,"result":{"value":1}}`))
+	f.refused([]byte(`{"id":3,"method":"browsingContext.navigate","params":{"url":"file:///etc/passwd"}}`), "no")
+	assert.Equal(t, []string{`browsingContext.close {} no such frame`, `script.evaluate {"expression":"1"} {"value":1}`,
+		`browsingContext.navigate {"url":"file:///etc/passwd"} invalid argument`}, log)
+	for i := range 2 * maxPending {
+		f.asks([]byte(`{"id":` + strconv.Itoa(i+10) + `,"method":"session.status","params":{}}`))
+	}
+	assert.LessOrEqual(t, len(f.pending), maxPending)
 }
