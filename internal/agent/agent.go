@@ -9,6 +9,7 @@ import (
 	"cmp"
 	"context"
 	"crypto/rand"
+	"crypto/tls"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -41,6 +42,7 @@ import (
 type Config struct {
 	Service  string // address of the service, http or https
 	Token    string
+	TLS      *tls.Config // how the service is known; nil means by the machine's certificate authorities
 	Name     string
 	Slots    int               // 0 means Advice
 	Labels   map[string]string // of one's own, for matching
@@ -129,7 +131,8 @@ func New(ctx context.Context, c Config) (*Agent, func(), error) {
 		release()
 		return nil, nil, err
 	}
-	a := &Agent{Config: c, host: host, instance: rand.Text(), spool: sp, up: upstream.New(c.Service, c.Token), leases: map[int64]*lease{}}
+	a := &Agent{Config: c, host: host, instance: rand.Text(), spool: sp, up: upstream.New(c.Service, c.Token, c.TLS),
+		leases: map[int64]*lease{}}
 	bundles := work.NewBundles(filepath.Join(c.Dir, "bundles"), a.up)
 	if err := bundles.Sweep(time.Now()); err != nil {
 		c.Log.Warn("unused bundles stay on disk", "error", err)
@@ -209,7 +212,7 @@ func (a *Agent) connect(ctx context.Context) error {
 	header := http.Header{}
 	header.Set("Authorization", "Bearer "+a.Token)
 	header.Set(link.TicketHeader, welcome.Ticket)
-	l, err := link.Dial(ctx, a.up.WebSocket()+link.Path, header, nil)
+	l, err := link.Dial(ctx, a.up.WebSocket()+link.Path, header, a.TLS)
 	// of a refusal as well: what the agent said of itself has just been accepted, perhaps by a service that was then started again
 	if err != nil {
 		return fmt.Errorf("open the link: %v", err)

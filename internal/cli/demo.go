@@ -191,7 +191,7 @@ func (r *root) demoRunner(ctx context.Context, c *client.Client, site string) er
 	if err := c.Get(ctx, "/agents", &agents); err != nil {
 		return err
 	}
-	lab := webdriver.NewClient(c.Base+"/webdriver", &http.Client{Transport: withToken{c.Token, http.DefaultTransport}})
+	lab := webdriver.NewClient(c.Base+"/webdriver", &http.Client{Transport: withToken{c.Token, c.HTTP.Transport}})
 	for _, a := range agents {
 		for _, b := range a.Machine.Browsers {
 			if a.Machine.StandIn || !b.Fits {

@@ -5,16 +5,13 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"net"
 	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
-	"time"
 
 	"github.com/charmbracelet/lipgloss"
 	"github.com/dustin/go-humanize"
-	"github.com/gofiber/fiber/v3"
 	"github.com/spf13/cobra"
 
 	"parallelpane/internal/access"
@@ -27,86 +24,10 @@ import (
 	"parallelpane/internal/engine/chromium"
 	"parallelpane/internal/engine/gecko"
 	"parallelpane/internal/engine/webkit"
-	"parallelpane/internal/httpapi"
-	"parallelpane/internal/service"
 	"parallelpane/internal/sessions"
 	"parallelpane/internal/sessions/door"
 	"parallelpane/internal/term"
 )
-
-func (r *root) serveCmd() *cobra.Command {
-	var data, listen string
-	o := service.Config{}
-	var total, free string
-	cmd := &cobra.Command{
-		Use: "serve", Short: "Start the service: API, console and scheduler", Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			most, err := humanize.ParseBytes(total)
-			if err != nil {
-				return usage("--keep-total: %v", err)
-			}
-			if o.MinFree, err = humanize.ParseBytes(free); err != nil {
-				return usage("--min-free: %v", err)
-			}
-			o.KeepTotal = int64(most)
-			return r.serve(cmd.Context(), data, listen, o)
-		},
-	}
-	cmd.Flags().StringVar(&data, "data", "./pane-data", "directory for everything the service keeps")
-	cmd.Flags().StringVar(&listen, "listen", DefaultAddress, "address and port to listen on")
-	cmd.Flags().StringVar(&total, "keep-total", "0", "most that all recordings may take, such as 20GB; 0 means no bound")
-	cmd.Flags().StringVar(&free, "min-free", "500MB", "room that must be free on the disk for recordings to be taken")
-	cmd.Flags().DurationVar(&o.SessionLife, "session-life", 2*time.Hour, "longest that a session of somebody's own runner may be open")
-	cmd.Flags().StringVar(&o.KeyFile, "key-file", os.Getenv("PANE_KEY_FILE"),
-		"file with the key under which secrets are sealed, made if need be (PANE_KEY_FILE; default in the data directory)")
-	cmd.Flags().BoolVar(&o.Exposed, "without-sandbox", false, "let runners' sessions on agents that have no sandbox, too")
-	return cmd
-}
-
-func (r *root) serve(ctx context.Context, data, listen string, o service.Config) error {
-	began := time.Now()
-	log, err := r.logger()
-	if err != nil {
-		return err
-	}
-	if data, err = filepath.Abs(data); err != nil {
-		return usage("--data: %v", err)
-	}
-	l, err := net.Listen("tcp", listen)
-	if err != nil {
-		return usage("cannot listen on %s: %v; stop whatever uses it, or choose another with --listen", listen, err)
-	}
-	o.Dir, o.Log = data, log
-	svc, err := service.Open(ctx, o)
-	if err != nil {
-		l.Close()
-		return &exitError{verdict.ExitLab, err}
-	}
-	base := "http://" + reachable(l.Addr())
-	if err := remember(base, data); err != nil {
-		log.Warn("clients of this machine will not find the token by themselves", "error", err)
-	}
-	app := httpapi.New(httpapi.Config{Service: svc, Log: log, Version: r.build.Version, Console: r.build.Console})
-	served := make(chan error, 1)
-	go func() { served <- app.Listener(l, fiber.ListenConfig{DisableStartupMessage: true}) }()
-	log.Info("ready", "address", base, "data", data, "took", time.Since(began).Round(time.Millisecond), "console", r.build.Console != nil)
-	var failed error
-	select {
-	case <-ctx.Done():
-		log.Info("stopping")
-	case failed = <-served:
-	}
-	return errors.Join(svc.Close(), app.ShutdownWithTimeout(5*time.Second), failed)
-}
-
-// reachable is an address to which a client of this machine can connect.
-func reachable(a net.Addr) string {
-	t, ok := a.(*net.TCPAddr)
-	if !ok || !t.IP.IsUnspecified() {
-		return a.String()
-	}
-	return fmt.Sprintf("127.0.0.1:%d", t.Port)
-}
 
 // families are the engines that agents know. cache is where they may keep what
 // makes them start faster; "" does without.
@@ -190,6 +111,9 @@ func (r *root) agent(ctx context.Context, c agent.Config, labels []string) error
 		if c.Dir, err = stateDir("agents", url.PathEscape(c.Name)); err != nil {
 			return err
 		}
+	}
+	if c.TLS, err = r.trust(base); err != nil {
+		return err
 	}
 	c.Service, c.Token, c.Version, c.Log, c.Families = base, token, r.build.Version, log, families(filepath.Join(c.Dir, "warm"))
 	a, release, err := agent.New(ctx, c)

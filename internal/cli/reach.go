@@ -1,16 +1,20 @@
 package cli
 
 import (
+	"crypto/tls"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net/http"
 	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
 
+	"parallelpane/internal/certs"
 	"parallelpane/internal/client"
 	"parallelpane/internal/core/verdict"
+	"parallelpane/internal/term"
 )
 
 // DefaultAddress is where a service listens unless told otherwise.
@@ -26,7 +30,31 @@ func (r *root) client() (*client.Client, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &client.Client{Base: base, Token: token}, nil
+	conf, err := r.trust(base)
+	if err != nil {
+		return nil, err
+	}
+	t := http.DefaultTransport.(*http.Transport).Clone()
+	t.TLSClientConfig = conf
+	c := &client.Client{Base: base, Token: token, HTTP: &http.Client{Transport: t}}
+	if !r.json {
+		c.Tame = term.TameAll
+	}
+	return c, nil
+}
+
+// trust is how a service is known to be the one that is meant: by the pin that was given
+// or, on its own machine, by its certificate.
+func (r *root) trust(base string) (*tls.Config, error) {
+	pin := r.pin
+	if dir, ok := readKnown()[base]; ok && pin == "" && strings.HasPrefix(base, "https://") {
+		pin = certs.PinIn(dir)
+	}
+	conf, err := certs.Config(pin)
+	if err != nil {
+		return nil, usage("--pin: %v", err)
+	}
+	return conf, nil
 }
 
 // answered gives an error of the API its exit code and what to do next; others it

@@ -3,6 +3,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -17,6 +18,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"parallelpane/internal/core/verdict"
+	"parallelpane/internal/term"
 )
 
 // Build is what the program knows of itself.
@@ -48,6 +50,7 @@ type root struct {
 	build     Build
 	address   string
 	tokenFile string
+	pin       string
 	json      bool
 	logFormat string
 	out       io.Writer
@@ -81,7 +84,7 @@ func Run(ctx context.Context, build Build, args []string, out, errs io.Writer) i
 	} else if errors.Is(err, context.Canceled) {
 		return verdict.ExitInterrupted
 	}
-	fmt.Fprintln(errs, "pane:", err)
+	fmt.Fprintln(errs, "pane:", term.Tame(err.Error()))
 	return code
 }
 
@@ -100,6 +103,7 @@ func (r *root) command() *cobra.Command {
 	f := cmd.PersistentFlags()
 	f.StringVar(&r.address, "service", address, "address of the service (PANE_SERVICE)")
 	f.StringVar(&r.tokenFile, "token-file", "", "file that holds the token (PANE_TOKEN_FILE; or the token itself in PANE_TOKEN)")
+	f.StringVar(&r.pin, "pin", os.Getenv("PANE_PIN"), "pin of a service that made its certificate itself, as pane serve prints it (PANE_PIN)")
 	f.BoolVar(&r.json, "json", false, "write JSON instead of text")
 	f.StringVar(&r.logFormat, "log", "text", "form of the log of serve and agent: text or json")
 	cmd.AddGroup(&cobra.Group{ID: "run", Title: "Run tests:"}, &cobra.Group{ID: "lab", Title: "Run the lab:"},
@@ -135,8 +139,13 @@ func (r *root) logger() (*slog.Logger, error) {
 }
 
 func (r *root) writeJSON(v any) error {
-	enc := json.NewEncoder(r.out)
+	var b bytes.Buffer
+	enc := json.NewEncoder(&b)
 	enc.SetIndent("", "  ")
 	enc.SetEscapeHTML(false)
-	return enc.Encode(v)
+	if err := enc.Encode(v); err != nil {
+		return err
+	}
+	_, err := io.WriteString(r.out, term.Escape(b.String()))
+	return err
 }

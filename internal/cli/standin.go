@@ -66,6 +66,13 @@ func (r *root) standinFleet(ctx context.Context, file, state string) error {
 	if err != nil {
 		return err
 	}
+	conf, err := r.trust(c.Base)
+	if err != nil {
+		return err
+	}
+	for i := range configs {
+		configs[i].TLS = conf
+	}
 	if err := standins.Run(ctx, configs); err != nil {
 		return usage("%v", err)
 	}

@@ -112,7 +112,7 @@ func (r *root) openInLab(ctx context.Context, o tryOptions, test string, profile
 	if o.version != "" {
 		caps["browserVersion"] = o.version
 	}
-	s, err := webdriver.NewClient(c.Base+"/webdriver", &http.Client{Transport: withToken{c.Token, http.DefaultTransport}}).New(ctx, caps)
+	s, err := webdriver.NewClient(c.Base+"/webdriver", &http.Client{Transport: withToken{c.Token, c.HTTP.Transport}}).New(ctx, caps)
 	if code := webdriver.CodeOf(err); code == webdriver.InvalidArgument {
 		return nil, usage("%v", err)
 	}

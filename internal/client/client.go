@@ -20,6 +20,7 @@ type Client struct {
 	Base  string // address, without a slash at its end
 	Token string
 	HTTP  *http.Client // nil means http.DefaultClient
+	Tame  func(v any)  // is given what was read before it is used; may be nil
 }
 
 // Error is a problem that the service answered (RFC 9457).
@@ -130,7 +131,14 @@ func (c *Client) Send(ctx context.Context, method, path string, body io.Reader, 
 	if err := json.NewDecoder(resp.Body).Decode(out); err != nil {
 		return fmt.Errorf("%s answered something else than expected: %w", c.Base, err)
 	}
+	c.tame(out)
 	return nil
+}
+
+func (c *Client) tame(v any) {
+	if c.Tame != nil {
+		c.Tame(v)
+	}
 }
 
 // SendBundle sends a bundle unless the service has it.

@@ -72,6 +72,7 @@ func (c *Client) followOnce(ctx context.Context, number int, fresh func(api.Run)
 		if err := json.Unmarshal([]byte(data), &e); err != nil {
 			return false, fmt.Errorf("event: %w", err)
 		}
+		c.tame(&e)
 		if e.Whole {
 			if stop, err = read(); stop || err != nil {
 				return stop, err

@@ -12,6 +12,7 @@ import (
 	"io"
 	"io/fs"
 	"log/slog"
+	"net"
 	"net/http"
 	"reflect"
 	"strconv"
@@ -50,7 +51,8 @@ type Config struct {
 	Service *service.Service
 	Log     *slog.Logger
 	Version string
-	Console fs.FS // the built console; nil when it was not built
+	Console fs.FS    // the built console; nil when it was not built
+	Proxies []string // addresses and networks of proxies whose forwarded headers are believed
 }
 
 // How long a client may take to say what it asks for, and to send it.
@@ -65,11 +67,13 @@ func New(c Config) *fiber.App {
 	a.app = fiber.New(fiber.Config{
 		AppName: "Parallel Pane", ErrorHandler: a.fail, StreamRequestBody: true, BodyLimit: lab.MaxFileBytes,
 		DisablePreParseMultipartForm: true, // which would be read, and kept on disk, of anybody
-		ReadTimeout:                  headLimit, IdleTimeout: 2 * time.Minute, UnescapePath: false, Immutable: true,
+		ReadTimeout:                  headLimit, IdleTimeout: 2 * time.Minute,
+		TrustProxy: len(c.Proxies) > 0, TrustProxyConfig: fiber.TrustProxyConfig{Proxies: c.Proxies}, UnescapePath: false, Immutable: true,
 	})
 	// A link's connection belongs to the link, which closes it; a request on it may
 	// still be under way when its handler returns.
 	a.app.Server().KeepHijackedConns = true
+	a.app.Server().ErrorHandler = notUnderstood
 	a.app.Server().HeaderReceived = func(*fasthttp.RequestHeader) fasthttp.RequestConfig {
 		return fasthttp.RequestConfig{ReadTimeout: bodyLimit}
 	}
@@ -103,6 +107,27 @@ func New(c Config) *fiber.App {
 	})
 	a.console(c.Console)
 	return a.app
+}
+
+// notUnderstood answers what could not be read as a request. It says nothing of it: that
+// may hold a token, and goes where anybody's errors go.
+func notUnderstood(ctx *fasthttp.RequestCtx, err error) {
+	p := Problem{Type: "about:blank", Status: http.StatusBadRequest, Detail: "this could not be read as a request of HTTP/1.1"}
+	var timeout net.Error
+	switch {
+	case errors.As(err, new(*fasthttp.ErrSmallBuffer)):
+		p.Status, p.Detail = http.StatusRequestHeaderFieldsTooLarge, "the header is too large"
+	case errors.Is(err, fasthttp.ErrBodyTooLarge):
+		p.Status, p.Detail = http.StatusRequestEntityTooLarge, "the body is too large"
+	case errors.As(err, &timeout) && timeout.Timeout():
+		p.Status, p.Detail = http.StatusRequestTimeout, "the request did not come in time"
+	}
+	p.Title = http.StatusText(p.Status)
+	raw, _ := json.Marshal(p)
+	ctx.Response.Reset()
+	ctx.SetStatusCode(p.Status)
+	ctx.SetContentType("application/problem+json")
+	ctx.SetBody(raw)
 }
 
 // OpenAPI is the API's document.

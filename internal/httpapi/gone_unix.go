@@ -14,6 +14,9 @@ import (
 // it.
 func watchGone(conn net.Conn) (gone <-chan struct{}, stop func()) {
 	ch, done := make(chan struct{}), make(chan struct{})
+	if secured, is := conn.(interface{ NetConn() net.Conn }); is { // over TLS: the end of the connection below it
+		conn = secured.NetConn()
+	}
 	c, ok := conn.(syscall.Conn)
 	if !ok {
 		return ch, func() {}

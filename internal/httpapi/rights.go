@@ -4,7 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
 	"net/http"
+	"slices"
 	"strings"
 
 	"github.com/gofiber/fiber/v3"
@@ -194,8 +196,42 @@ func rights(all []api.Right) string {
 	return strings.Join(words, ", ")
 }
 
-// from is the address of the client.
-func from(c fiber.Ctx) string { return c.IP() }
+// from is the address of the client: of those that proxies say they forwarded for, the
+// last that is none of the proxies. What stands before it anybody can have written.
+func from(c fiber.Ctx) string {
+	if !c.IsProxyTrusted() {
+		return c.IP()
+	}
+	hops := strings.Split(c.Get(fiber.HeaderXForwardedFor), ",")
+	trusted := c.App().Config().TrustProxyConfig.Proxies
+	for _, hop := range slices.Backward(hops) {
+		if ip := net.ParseIP(strings.TrimSpace(hop)); ip == nil {
+			break
+		} else if !among(trusted, ip) {
+			return ip.String()
+		}
+	}
+	return c.IP()
+}
+
+// CheckProxies says what is wrong with a list of addresses and networks.
+func CheckProxies(all []string) error {
+	for _, p := range all {
+		if _, _, err := net.ParseCIDR(p); err != nil && net.ParseIP(p) == nil {
+			return fmt.Errorf("expected an address such as 10.0.0.5 or a network such as 10.0.0.0/24, found %q", p)
+		}
+	}
+	return nil
+}
+
+func among(proxies []string, ip net.IP) bool {
+	return slices.ContainsFunc(proxies, func(p string) bool {
+		if _, network, err := net.ParseCIDR(p); err == nil {
+			return network.Contains(ip)
+		}
+		return ip.Equal(net.ParseIP(p))
+	})
+}
 
 // What requests name, and the project that it belongs to.
 

@@ -53,7 +53,8 @@ func TestLateWordsShowNoSecret(t *testing.T) {
 	x := start(t, t.TempDir())
 	h := x.mustJoin("quay", 1)
 	const secret = "tidewater-4711"
-	opened := x.asking(`{"name":"as ` + secret + `","test":"T ` + secret + `","run":"R ` + secret + `","tags":["` + secret + `"],"secrets":{"PIN":"` +
+	opened := x.asking(`{"name":"as ` + secret + `","test":"T ` + secret + `","run":"R ` + secret + `","tags":["` +
+		secret + `"],"secrets":{"PIN":"` +
 		secret + `"}}`)
 	o := h.nextOrder()
 	assert.NotContains(t, o.Name, secret)

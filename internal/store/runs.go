@@ -130,7 +130,8 @@ func Recount(run int, counts string) Stmt {
 
 // EndRun closes a run; glances are its panes as a list shows them.
 func EndRun(run int, verdict, counts, glances string, at int64) Stmt {
-	return Must(`UPDATE runs SET verdict = ?, counts_json = ?, glances_json = ?, ended_at = ?, secrets = NULL WHERE number = ? AND ended_at = 0`,
+	return Must(`UPDATE runs SET verdict = ?, counts_json = ?, glances_json = ?, ended_at = ?, secrets = NULL
+		WHERE number = ? AND ended_at = 0`,
 		verdict, counts, glances, at, run)
 }
 

@@ -3,6 +3,7 @@ package upstream
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"net/http"
 	"strings"
@@ -14,10 +15,11 @@ import (
 // Service is the service.
 type Service struct{ client.Client }
 
-// New speaks to the service at an address, with a token.
-func New(base, token string) *Service {
+// New speaks to the service at an address, with a token; conf says how it is known over
+// TLS, nil means by the machine's certificate authorities.
+func New(base, token string, conf *tls.Config) *Service {
 	return &Service{client.Client{Base: strings.TrimRight(base, "/"), Token: token, HTTP: &http.Client{Transport: &http.Transport{
-		Proxy: http.ProxyFromEnvironment, MaxIdleConnsPerHost: 8, ResponseHeaderTimeout: 15 * time.Second}}}}
+		TLSClientConfig: conf, Proxy: http.ProxyFromEnvironment, MaxIdleConnsPerHost: 8, ResponseHeaderTimeout: 15 * time.Second}}}}
 }
 
 // WebSocket is the address with ws in place of http.
