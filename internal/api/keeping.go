@@ -44,3 +44,13 @@ type Storage struct {
 	Need  uint64 `json:"need" description:"bytes that must be free for recordings to be taken"`
 	Full  string `json:"full" description:"what is switched off for want of room; empty while there is enough"`
 }
+
+// DataReport is what a look through a data directory found.
+type DataReport struct {
+	Runs     int      `json:"runs" description:"that were looked at"`
+	Contents int      `json:"contents"`
+	Wrong    int      `json:"wrong" description:"how much is damaged"`
+	Findings []string `json:"findings" description:"of these, the first 100"`
+	Gone     int      `json:"gone" description:"contents that records name and that are not there: swept away, or lost"`
+	Missing  []string `json:"missing" description:"of these, the first 100"`
+}

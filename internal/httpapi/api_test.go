@@ -51,6 +51,16 @@ type yard struct {
 
 func start(t *testing.T, dir string) *yard {
 	t.Helper()
+	x := startOn(t, dir)
+	raw, err := os.ReadFile(filepath.Join(dir, "agent.token"))
+	require.NoError(t, err)
+	x.agent = strings.TrimSpace(string(raw))
+	return x
+}
+
+// startOn starts a service on a directory that may have no agent's token.
+func startOn(t *testing.T, dir string) *yard {
+	t.Helper()
 	svc, err := service.Open(t.Context(), service.Config{Dir: dir, Log: slog.New(slog.DiscardHandler), Tick: 50 * time.Millisecond,
 		Dispatch: dispatch.Config{LeaseTTL: 1500 * time.Millisecond, QueueLimit: time.Minute}})
 	require.NoError(t, err)
@@ -65,7 +75,7 @@ func start(t *testing.T, dir string) *yard {
 		require.NoError(t, err)
 		return strings.TrimSpace(string(raw))
 	}
-	x := &yard{t: t, dir: dir, base: "http://" + l.Addr().String(), token: read("admin.token"), agent: read("agent.token"), svc: svc}
+	x := &yard{t: t, dir: dir, base: "http://" + l.Addr().String(), token: read("admin.token"), svc: svc}
 	stopped := false
 	x.stop = func() {
 		if !stopped {

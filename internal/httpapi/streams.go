@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"bytes"
 	"compress/gzip"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -71,6 +72,7 @@ func (a *server) streams() {
 	raw(a, "GET", "/sessions/{id}/so-far/{kind}", look.of(lasting), "Commands or console of an open session, one JSON object in a line", nil,
 		a.soFar)
 
+	raw(a, "GET", "/backup", inLab(api.Admin).as("backup").of(passing), "Everything the service keeps, as a tar archive", nil, a.backup)
 	raw(a, "HEAD", "/bundles/{hash}", inAny(api.Runner), "Ask whether a bundle is here", nil, a.hasBundle)
 	raw(a, "PUT", "/bundles/{hash}", inAny(api.Runner).of(sending), "Send a bundle (tar, gzip)", nil, a.putBundle)
 
@@ -113,6 +115,24 @@ func (a *server) wall(c fiber.Ctx, _ api.Who, in *numberIn) error {
 		return err
 	}
 	return c.SendStream(plain)
+}
+
+// backup streams a backup. One that fails on its way has no end, by which its reader knows.
+func (a *server) backup(c fiber.Ctx, who api.Who, _ *struct{}) error {
+	leave, err := a.budgets.enter(who, fetching)
+	if err != nil {
+		return err
+	}
+	c.Set(fiber.HeaderContentType, "application/x-tar")
+	c.Set(fiber.HeaderContentDisposition, `attachment; filename="pane-backup.tar"`)
+	c.Set(fiber.HeaderCacheControl, "no-store")
+	ctx := context.WithoutCancel(c.Context())
+	return c.SendStreamWriter(func(out *bufio.Writer) {
+		defer leave()
+		if err := a.service.Backup(ctx, a.version, out); err != nil {
+			a.log.Warn("a backup broke off", "error", err)
+		}
+	})
 }
 
 func (a *server) junit(c fiber.Ctx, _ api.Who, in *numberIn) error {

@@ -59,6 +59,7 @@ type job struct {
 
 // Store is an open database.
 type Store struct {
+	path  string
 	read  *sqlx.DB
 	write *sqlx.DB
 	done  chan struct{}
@@ -79,7 +80,7 @@ const maxGroup = 256
 // Open opens or creates the database in a directory and brings its schema up to
 // date.
 func Open(dir string) (*Store, error) {
-	path := filepath.Join(dir, "pane.db")
+	path := filepath.Join(dir, Database)
 	open := func(mode string, conns int) (*sqlx.DB, error) {
 		q := url.Values{"_pragma": {"busy_timeout(10000)", "foreign_keys(1)", "synchronous(NORMAL)", "journal_mode(WAL)",
 			"temp_store(MEMORY)", "cache_size(-4000)", "secure_delete(FAST)"}}
@@ -107,7 +108,7 @@ func Open(dir string) (*Store, error) {
 		w.Close()
 		return nil, fmt.Errorf("open %s: %w", path, err)
 	}
-	s := &Store{read: r, write: w, done: make(chan struct{}), giveUp: make(chan struct{})}
+	s := &Store{path: path, read: r, write: w, done: make(chan struct{}), giveUp: make(chan struct{})}
 	s.some = sync.NewCond(&s.mu)
 	go s.writer()
 	return s, nil

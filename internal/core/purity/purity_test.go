@@ -68,7 +68,7 @@ var arrows = map[string][]string{
 	"secrets": {},
 	"walls":   {"api", "store"},
 	"access":  {"api", "store"},
-	"keep":    {"api", "store", "blobs"},
+	"keep":    {"api", "store", "blobs", "walls"},
 	"lab":     {"api", "walls", "store", "blobs", "link", "recording", "webdriver"},
 	"order":   {"api", "lab", "walls", "store", "blobs", "secrets", "project", "snippet"},
 	"results": {"api", "walls", "store", "blobs"},
