@@ -25,6 +25,7 @@ const groups: [string, [string, string][]][] = [
     ],
   ],
   ["What is planned", [["/schedules", "Schedules"]]],
+  ["Who may do it", [["/people", "People"]]],
 ];
 
 /** What surrounds every page; without a session it is the sign-in page. */

@@ -8,6 +8,8 @@ import { FleetPage } from "../features/fleet/FleetPage";
 import { MatrixPage } from "../features/matrix/MatrixPage";
 import { SchedulesPage } from "../features/schedules/SchedulesPage";
 import { ForecastPage } from "../features/run/ForecastPage";
+import { AuditPage } from "../features/people/AuditPage";
+import { TokensPage } from "../features/people/TokensPage";
 import { RunPage } from "../features/run/RunPage";
 import { TimelinePage } from "../features/run/TimelinePage";
 import { RunsPage } from "../features/runs/RunsPage";
@@ -49,6 +51,8 @@ if (root) {
                 <Route path="start" element={<StartPage />} />
                 <Route path="matrix" element={<MatrixPage />} />
                 <Route path="schedules" element={<SchedulesPage />} />
+                <Route path="people" element={<TokensPage />} />
+                <Route path="people/audit" element={<AuditPage />} />
                 <Route path="fleet" element={<FleetPage />} />
                 <Route path="runs/:number/tests/:test" element={<TestPage />} />
                 <Route path="*" element={<Nowhere />} />

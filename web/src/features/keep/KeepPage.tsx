@@ -9,6 +9,7 @@ import {
   type Rule,
   type Storage,
   type Sweep,
+  type Who,
 } from "../../api/client";
 import { said } from "../../ui/Glass";
 import {
@@ -25,6 +26,7 @@ import {
 } from "../../ui/parts";
 import { many } from "../../ui/words";
 import { useTitle } from "../../ui/useTitle";
+import { isAdmin } from "../people/rights";
 
 const kinds = ["commands", "screenshots", "video", "network", "console", "logs"] as const;
 const verdicts = ["failed", "lab-fault", "flaky", "ended", "skipped", "passed"];
@@ -100,6 +102,7 @@ export function KeepPage() {
         </div>
       )}
       <Sweeping />
+      <BackUp />
     </div>
   );
 }
@@ -244,6 +247,23 @@ function Kept({ settings: s }: { settings: ProjectSettings }) {
         </Button>
       </form>
       {settle.error && <Trouble error={settle.error} />}
+    </Sheet>
+  );
+}
+
+/** A backup holds every project, so that only the lab's admin is offered one. */
+function BackUp() {
+  const me = useQuery({ queryKey: ["me"], queryFn: () => get<Who>("/me"), staleTime: Infinity });
+  if (!isAdmin(me.data)) return null;
+  return (
+    <Sheet title="Backup">
+      <p className="p-4 text-sm text-soft">
+        <a className="text-accent underline" href="/api/v1/backup" download>
+          Save everything to a file
+        </a>{" "}
+        while the service goes on, as <code className="font-mono text-ink">pane backup FILE</code> does;{" "}
+        <code className="font-mono text-ink">pane restore FILE</code> makes a data directory of it.
+      </p>
     </Sheet>
   );
 }
