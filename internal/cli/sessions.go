@@ -241,7 +241,7 @@ func (r *root) recordCmd() *cobra.Command {
 	return &cobra.Command{
 		Use: "record PROJECT [KIND=KEEP…]", Short: "Show or settle what is recorded of a project's sessions",
 		Long: `Show or settle what is recorded of a project's sessions, those of scripts and those that runners open.
-Kinds are commands, screenshots, video, network, console and logs; each is kept never, always, or unless-passed.
+Kinds are commands, screenshots, video, network, console, logs and downloads; each is kept never, always, or unless-passed.
 A single word is for all of them. Sessions that name no project are of the project unnamed.`,
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {

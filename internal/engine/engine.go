@@ -42,6 +42,9 @@ type Preparer interface {
 	Prepare(ctx context.Context, o Options) error
 }
 
+// Downloads is where, below Options.Dir, browsers save what pages have them save.
+const Downloads = "Downloads"
+
 // Options say how to launch.
 type Options struct {
 	Browser fleet.Browser

@@ -23,7 +23,7 @@ type testIn struct {
 
 type filesIn struct {
 	numberIn
-	Kind string `query:"kind" json:"-" description:"screenshots, logs, commands, video, network or console"`
+	Kind string `query:"kind" json:"-" description:"screenshots, logs, commands, video, network, console or downloads"`
 }
 
 type nameIn struct {
@@ -195,9 +195,11 @@ func (a *server) routes() {
 	})
 	a.sessionRoutes()
 	agents := inLab(api.AgentRole)
-	add(a, "POST", link.HelloPath, agents.as("agent").of(passing), "An agent introduces itself; the ticket it gets opens its link",
+	add(a, "POST", link.HelloPath, agents.as("agent join").of(passing), "An agent introduces itself; the ticket it gets opens its link",
 		func(ctx context.Context, who api.Who, in *link.Hello) (link.Welcome, error) {
-			deedIn(ctx).on(in.Name)
+			if deedIn(ctx).on(in.Name); who.Agent == in.Name {
+				deedIn(ctx).Act = "" // it joined before
+			}
 			if err := s.MayJoin(*in); err != nil {
 				return link.Welcome{}, err
 			}

@@ -74,7 +74,7 @@ func (a *server) streams() {
 
 	raw(a, "GET", "/backup", inLab(api.Admin).as("backup").of(passing), "Everything the service keeps, as a tar archive", nil, a.backup)
 	raw(a, "HEAD", "/bundles/{hash}", inAny(api.Runner), "Ask whether a bundle is here", nil, a.hasBundle)
-	raw(a, "PUT", "/bundles/{hash}", inAny(api.Runner).of(sending), "Send a bundle (tar, gzip)", nil, a.putBundle)
+	raw(a, "PUT", "/bundles/{hash}", inAny(api.Runner).as("bundle send").of(sending), "Send a bundle (tar, gzip)", nil, a.putBundle)
 
 	raw(a, "GET", "/agent/bundles/{hash}", agents.of(passing), "Fetch the bundle of a lease", nil, a.bundle)
 	raw(a, "PUT", "/agent/files/{hash}", agents.of(sending), "Send a file of an attempt", nil, a.putFile)

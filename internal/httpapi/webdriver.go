@@ -146,8 +146,9 @@ func (a *server) newSession(c fiber.Ctx, who api.Who) error {
 	if err != nil {
 		return err
 	}
-	deedOf(c).Act = "session open"
-	deedOf(c).on(id)
+	d := deedOf(c).on(id)
+	d.Act = "session open"
+	d.Project, _, _ = a.service.WhoseSession(c.Context(), id)
 	given = maps.Clone(given)
 	if _, ok := given["webSocketUrl"].(string); ok {
 		given["webSocketUrl"] = strings.Replace(c.BaseURL(), "http", "ws", 1) + RemotePath + "/session/" + id + "/bidi/" + key

@@ -139,7 +139,7 @@ func (lab *Lab) adopt(l lostSession) {
 func lostRecordings(p record.Policy, came map[record.Kind]bool) (out []attempt.NotRecorded) {
 	for _, kind := range record.Kinds {
 		switch {
-		case !p.Wants(kind) || came[kind]:
+		case !p.Wants(kind) || came[kind] || kind == record.Downloads: // of which most sessions have none
 		case p[kind] == record.Always && slices.Contains(recording.Streamed, kind):
 			out = append(out, attempt.NotRecorded{Kind: kind, Reason: "its agent was lost before any of it had come"})
 		default:

@@ -14,6 +14,7 @@ import (
 	"io"
 	"os"
 	"path"
+	"strings"
 	"sync"
 
 	"parallelpane/internal/core/record"
@@ -32,6 +33,9 @@ const (
 // are made at the end.
 var Streamed = []record.Kind{record.Commands, record.Screenshots, record.Video, record.Console}
 
+// DownloadPrefix begins the names of files that pages had the browser save.
+const DownloadPrefix = "download-"
+
 // Form says by its name of which kind a file of a session is and in which form;
 // ok is false for a name that no recording gives.
 func Form(name string) (kind record.Kind, media string, ok bool) {
@@ -46,6 +50,9 @@ func Form(name string) (kind record.Kind, media string, ok bool) {
 		return record.Video, "video/webm", true
 	case DriverFile:
 		return record.Logs, "text/plain; charset=utf-8", true
+	}
+	if strings.HasPrefix(name, DownloadPrefix) {
+		return record.Downloads, "application/octet-stream", true
 	}
 	switch path.Ext(name) {
 	case ".png":

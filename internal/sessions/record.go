@@ -443,6 +443,7 @@ func (r *Recording) End(v verdict.Verdict) []Made {
 		x.keep(name)
 	}
 	x.driverLog()
+	x.downloads()
 	return x.made
 }
 

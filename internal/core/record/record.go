@@ -23,10 +23,12 @@ const (
 	Network     Kind = "network" // HAR 1.2
 	Console     Kind = "console" // console messages and page errors
 	Logs        Kind = "logs"    // of driver and browser
+	// Files that pages had the browser save.
+	Downloads Kind = "downloads"
 )
 
 // Kinds lists every kind.
-var Kinds = []Kind{Commands, Screenshots, Video, Network, Console, Logs}
+var Kinds = []Kind{Commands, Screenshots, Video, Network, Console, Logs, Downloads}
 
 // Keep says when a recording is kept.
 type Keep string
@@ -48,7 +50,8 @@ type Policy map[Kind]Keep
 // console need a second connection to the browser, which a session that somebody
 // else's runner drives gets only when asked for; scripts have it anyway.
 func Default(remote bool) Policy {
-	p := Policy{Commands: Always, Screenshots: UnlessPassed, Video: Never, Network: UnlessPassed, Console: UnlessPassed, Logs: UnlessPassed}
+	p := Policy{Commands: Always, Screenshots: UnlessPassed, Video: Never, Network: UnlessPassed, Console: UnlessPassed, Logs: UnlessPassed,
+		Downloads: Always}
 	if remote {
 		p[Network], p[Console], p[Logs] = Never, Never, Always
 	}

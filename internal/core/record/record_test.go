@@ -10,7 +10,8 @@ import (
 
 func TestNarrowerPoliciesComeFirst(t *testing.T) {
 	p := Over(Policy{Video: Always}, Policy{Video: Never, Network: Always}, Default(true))
-	assert.Equal(t, Policy{Commands: Always, Screenshots: UnlessPassed, Video: Always, Network: Always, Console: Never, Logs: Always}, p)
+	assert.Equal(t, Policy{Commands: Always, Screenshots: UnlessPassed, Video: Always, Network: Always, Console: Never, Logs: Always,
+		Downloads: Always}, p)
 	assert.NoError(t, p.Check())
 	for _, remote := range []bool{true, false} {
 		d := Default(remote)

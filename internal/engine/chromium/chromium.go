@@ -4,6 +4,7 @@ package chromium
 import (
 	"context"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -108,8 +109,18 @@ func (Family) Launch(ctx context.Context, o engine.Options) (*engine.Instance, e
 	inst.Own(p)
 	inst.URL = "http://127.0.0.1:" + port
 	options["binary"], options["args"] = o.Browser.Path, args
+	prefs, _ := options["prefs"].(map[string]any)
+	options["prefs"] = saving(prefs, o.Box.Inside(filepath.Join(o.Dir, engine.Downloads)))
 	inst.Caps = vendor.Asking(o, options, true)
 	return inst, nil
+}
+
+// saving adds to preferences where downloads go.
+func saving(prefs map[string]any, dir string) map[string]any {
+	out := map[string]any{}
+	maps.Copy(out, prefs)
+	out["download.default_directory"], out["download.prompt_for_download"] = dir, false
+	return out
 }
 
 // startDriver starts the driver on a port of its own choice. It picks one that

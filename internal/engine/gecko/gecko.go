@@ -83,9 +83,9 @@ var prefs = map[string]any{
 }
 
 // writePrefs writes the preferences of a profile, the last of one name counting:
-// the lab's own, those of a profile that was brought along, those asked for, and
-// the port.
-func writePrefs(dir string, asked map[string]any, door string, allow engine.Names) error {
+// the lab's own, those of a profile that was brought along, those asked for, the port,
+// and where downloads go.
+func writePrefs(dir string, asked map[string]any, saved, door string, allow engine.Names) error {
 	theirs, err := theirPrefs(dir, allow)
 	if err != nil {
 		return err
@@ -103,7 +103,8 @@ func writePrefs(dir string, asked map[string]any, door string, allow engine.Name
 		b.WriteString(line + "\n")
 	}
 	write(asked)
-	write(map[string]any{"marionette.port": 0})
+	write(map[string]any{"marionette.port": 0, "browser.download.folderList": 2, "browser.download.dir": saved,
+		"browser.download.useDownloadDir": true})
 	leads, err := through(door)
 	if err != nil {
 		return err
@@ -271,7 +272,7 @@ func (f Family) start(ctx context.Context, inst *engine.Instance, o engine.Optio
 			}
 		}
 	}
-	if err := writePrefs(profile, asked.prefs, o.Door, o.Allow); err != nil {
+	if err := writePrefs(profile, asked.prefs, o.Box.Inside(filepath.Join(o.Dir, engine.Downloads)), o.Door, o.Allow); err != nil {
 		return nil, fmt.Errorf("launch firefox: %w", err)
 	}
 	args := []string{"--marionette", "--remote-debugging-port", "0", "--profile", o.Box.Inside(profile), "--no-remote", "--new-instance",

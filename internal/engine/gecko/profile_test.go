@@ -109,13 +109,14 @@ func TestTheLastPreferenceCounts(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "user.js"), []byte("// theirs\nuser_pref(\"dom.a\", 1);\n user_pref(\"dom.b\", "+
 		"\"x\");\r\nuser_pref(\"marionette.port\", 9);\nuser_pref(\"logging.x\", 5);\nuser_pref(\"sail\", 5);\nnonsense(\n/* swallows\n"), 0o600))
-	require.NoError(t, writePrefs(dir, map[string]any{"b": "y", "c": true}, "", engine.Names{"sail"}))
+	require.NoError(t, writePrefs(dir, map[string]any{"b": "y", "c": true}, "/home/pane/Downloads", "", engine.Names{"sail"}))
 	raw, err := os.ReadFile(filepath.Join(dir, "user.js"))
 	require.NoError(t, err)
 	_, after, found := strings.Cut(string(raw), `user_pref("dom.a", 1);`)
 	require.True(t, found)
 	assert.Equal(t, "\nuser_pref(\"dom.b\", \"x\");\nuser_pref(\"sail\", 5);\nuser_pref(\"b\", \"y\");\nuser_pref(\"c\", "+
-		"true);\nuser_pref(\"marionette.port\", 0);\n", after)
+		"true);\nuser_pref(\"browser.download.dir\", \"/home/pane/Downloads\");\nuser_pref(\"browser.download.folderList\", 2);\n"+
+		"user_pref(\"browser.download.useDownloadDir\", true);\nuser_pref(\"marionette.port\", 0);\n", after)
 	assert.NotContains(t, string(raw), "swallows")
 }
 

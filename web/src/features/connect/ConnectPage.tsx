@@ -8,7 +8,7 @@ import { many } from "../../ui/words";
 import { useAgents } from "../fleet/queries";
 import { useTitle } from "../../ui/useTitle";
 
-const kinds = ["commands", "screenshots", "video", "network", "console", "logs"];
+const kinds = ["commands", "screenshots", "video", "network", "console", "logs", "downloads"];
 
 /** How does my own runner reach this lab? Choose what the session needs; copy a program that really runs. */
 export function ConnectPage() {

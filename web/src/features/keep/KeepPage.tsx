@@ -28,7 +28,7 @@ import { many } from "../../ui/words";
 import { useTitle } from "../../ui/useTitle";
 import { isAdmin } from "../people/rights";
 
-const kinds = ["commands", "screenshots", "video", "network", "console", "logs"] as const;
+const kinds = ["commands", "screenshots", "video", "network", "console", "logs", "downloads"] as const;
 const verdicts = ["failed", "lab-fault", "flaky", "ended", "skipped", "passed"];
 const usual: Record<(typeof kinds)[number], [string, string]> = {
   commands: ["always", "always"],
@@ -37,6 +37,7 @@ const usual: Record<(typeof kinds)[number], [string, string]> = {
   network: ["unless-passed", "never"],
   console: ["unless-passed", "never"],
   logs: ["unless-passed", "always"],
+  downloads: ["always", "always"],
 };
 
 /** Bytes for people. */

@@ -1,5 +1,6 @@
 import { keepPreviousData, useInfiniteQuery } from "@tanstack/react-query";
 import { useState } from "react";
+import { Link } from "react-router";
 import { get, type AuditEntry } from "../../api/client";
 import { Button, Choice, Empty, Heads, Sheet, Trouble, Waiting } from "../../ui/parts";
 import { Search } from "../../ui/Search";
@@ -131,7 +132,9 @@ function Table({ list }: { list: AuditEntry[] }) {
             </td>
             <td className="px-4 py-2 text-soft">{e.from}</td>
             <td className="px-4 py-2 whitespace-nowrap">{e.act}</td>
-            <td className="px-4 py-2 break-all">{e.target}</td>
+            <td className="px-4 py-2 break-all">
+              <Target entry={e} />
+            </td>
             <td className="px-4 py-2">{e.project}</td>
             <td className="max-w-md px-4 py-2">
               {e.refused ? <span className="text-failed">refused: {e.refused}</span> : <Changed entry={e} />}
@@ -140,6 +143,21 @@ function Table({ list }: { list: AuditEntry[] }) {
         ))}
       </tbody>
     </table>
+  );
+}
+
+/** What it was done to; runs and sessions lead to their pages. */
+function Target({ entry: e }: { entry: AuditEntry }) {
+  const to = e.act.startsWith("session ")
+    ? `/sessions/${e.target}`
+    : /^\d+$/.test(e.target) && ["run", "again", "cancel", "preset run"].includes(e.act)
+      ? `/runs/${e.target}`
+      : "";
+  if (!to || e.refused) return e.target;
+  return (
+    <Link to={to} className="text-accent hover:underline">
+      {e.target}
+    </Link>
   );
 }
 

@@ -178,15 +178,19 @@ function Make() {
             setPlace(e.target.value);
           }}
         />
-        <Field
-          label="Days"
-          size={5}
-          value={days}
-          inputMode="numeric"
-          onChange={(e) => {
-            setDays(e.target.value.replace(/\D/g, ""));
-          }}
-        />
+        <label className="flex items-center gap-1.5 text-sm text-soft">
+          for{" "}
+          <Field
+            label="Days"
+            size={5}
+            value={days}
+            inputMode="numeric"
+            onChange={(e) => {
+              setDays(e.target.value.replace(/\D/g, ""));
+            }}
+          />{" "}
+          days
+        </label>
         <Button type="submit" kind="accent" disabled={make.isPending || !name || !days}>
           Make it
         </Button>

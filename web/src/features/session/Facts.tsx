@@ -23,6 +23,7 @@ export function Facts({ session: s }: { session: Session }) {
         <code className="font-mono text-xs">{s.id}</code>
       </Term>
       <Term name="Ended">{s.end || "not yet"}</Term>
+      {s.judged_by && <Term name="Verdict by">{s.judged_by}</Term>}
       <Term name="Browser">
         {s.browser} {s.version}
         {s.detail.start_ms > 0 && `, there after ${took(s.detail.start_ms)}`}
@@ -119,6 +120,12 @@ export function Note({ session: s }: { session: Session }) {
         placeholder="What should the next one who looks here know?"
         className="rounded border border-line bg-ground px-3 py-2 text-sm"
       />
+      {s.note !== "" && s.note_by && (
+        <p className="text-xs text-soft">
+          By {s.note_by}
+          {s.note_at && `, ${new Date(s.note_at).toLocaleString()}`}
+        </p>
+      )}
       <Button
         className="justify-self-start"
         disabled={note === s.note}

@@ -221,27 +221,29 @@ function Form({ suites, presets, first }: { suites: KnownSuite[]; presets: Prese
             {number("Run limit", "run_limit_s", "seconds", "none")}
           </Part>
           <Part title="Recorded, instead of what is usual for the project">
-            {(["commands", "screenshots", "video", "network", "console", "logs"] as const).map((k) => (
-              <Labelled key={k} label={k}>
-                <Choice
-                  label={`Record ${k}`}
-                  value={req.record?.[k] ?? ""}
-                  options={[
-                    ["", "as usual"],
-                    ["never", "never"],
-                    ["unless-passed", "unless passed"],
-                    ["always", "always"],
-                  ]}
-                  onChange={(v) => {
-                    set({
-                      record: Object.fromEntries(
-                        Object.entries({ ...req.record, [k]: v }).filter(([, x]) => x !== ""),
-                      ),
-                    });
-                  }}
-                />
-              </Labelled>
-            ))}
+            {(["commands", "screenshots", "video", "network", "console", "logs", "downloads"] as const).map(
+              (k) => (
+                <Labelled key={k} label={k}>
+                  <Choice
+                    label={`Record ${k}`}
+                    value={req.record?.[k] ?? ""}
+                    options={[
+                      ["", "as usual"],
+                      ["never", "never"],
+                      ["unless-passed", "unless passed"],
+                      ["always", "always"],
+                    ]}
+                    onChange={(v) => {
+                      set({
+                        record: Object.fromEntries(
+                          Object.entries({ ...req.record, [k]: v }).filter(([, x]) => x !== ""),
+                        ),
+                      });
+                    }}
+                  />
+                </Labelled>
+              ),
+            )}
           </Part>
         </div>
       </Sheet>
