@@ -83,9 +83,15 @@ attack: build
 shots: build
 	$(GO) run ./tools/shots -out docs/screenshots
 
+# Every parser that strangers reach, each for FUZZTIME.
+FUZZTIME ?= 20s
+FUZZED   := core/remote:Guard core/remote:Want core/fleet:Needs core/combo:ParseKey core/combo:ParseSelector core/calendar:Parse \
+	core/condition:Compile script:ParseScript script:Expressions project:Bundle recording:Mask recording:Typing webdriver:Alternatives \
+	keep:Restore engine/standin:Page
+
 fuzz:
-	for p in core/remote:Guard core/combo:ParseKey core/calendar:Parse script:ParseScript script:Expressions core/condition:Compile project:Bundle recording:Mask; do \
-		$(GO) test ./internal/$${p%%:*} -run xxx -fuzz Fuzz$${p##*:} -fuzztime 20s || exit 1; done
+	for p in $(FUZZED); do \
+		$(GO) test ./internal/$${p%%:*} -run xxx -fuzz "Fuzz$${p##*:}\$$" -fuzztime $(FUZZTIME) || exit 1; done
 
 clean:
 	rm -rf bin $(STAMPS) web/dist/assets web/dist/*.html* web/dist/*.svg* web/node_modules demo-data

@@ -197,16 +197,31 @@ func (a *server) tooMany(c fiber.Ctx, e *api.Error) {
 	}
 }
 
-// metered counts what is read of a bundle.
-type metered struct {
+// upload is a body that is read for as long as its sender's token is good; count may
+// end it as well, and may be nil.
+type upload struct {
 	io.Reader
+	ended <-chan struct{}
 	count func(n int64) error
 }
 
-func (m metered) Read(p []byte) (int, error) {
-	n, err := m.Reader.Read(p)
-	if full := m.count(int64(n)); full != nil {
-		return n, full
+// upload gives a request's body as an upload; done is to be called at its end.
+func (a *server) upload(c fiber.Ctx, who api.Who, count func(n int64) error) (body io.Reader, done func()) {
+	ended, done := a.service.Hold(who)
+	return upload{stream(c), ended, count}, done
+}
+
+func (u upload) Read(p []byte) (int, error) {
+	n, err := u.Reader.Read(p)
+	select {
+	case <-u.ended:
+		return n, api.Errorf(api.Unauthorized, "the token ended while this was sent: nothing of it is kept")
+	default:
+	}
+	if u.count != nil {
+		if full := u.count(int64(n)); full != nil {
+			return n, full
+		}
 	}
 	return n, err
 }

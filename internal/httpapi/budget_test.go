@@ -134,3 +134,43 @@ func TestWhatATokenMayCost(t *testing.T) {
 	assert.Equal(t, 4000, kinds[200]+kinds[429], "%v", kinds)
 	assert.Positive(t, kinds[429], "more than it may in a second")
 }
+
+// A token that is dropped in the middle of an upload ends it, and nothing of it stays.
+func TestATokenDroppedInTheMiddleOfAnUpload(t *testing.T) {
+	x := start(t, t.TempDir())
+	made, secret, err := x.svc.AddToken(t.Context(), api.TokenRequest{Name: "tern", Role: api.Runner})
+	require.NoError(t, err)
+	r, w := io.Pipe()
+	req, err := http.NewRequestWithContext(t.Context(), "PUT", x.base+"/api/v1/bundles/"+strings.Repeat("0", 64), r)
+	require.NoError(t, err)
+	req.Header.Set("Authorization", "Bearer "+secret)
+	answered := make(chan int, 1)
+	go func() {
+		resp, err := http.DefaultClient.Do(req)
+		if err != nil {
+			answered <- 0
+			return
+		}
+		resp.Body.Close()
+		answered <- resp.StatusCode
+	}()
+	_, err = w.Write(make([]byte, 1<<20))
+	require.NoError(t, err)
+	incoming := func() int {
+		all, err := os.ReadDir(filepath.Join(x.dir, "blobs", "incoming"))
+		require.NoError(t, err)
+		return len(all)
+	}
+	require.Eventually(t, func() bool { return incoming() == 1 }, 5*time.Second, 5*time.Millisecond)
+	_, err = x.svc.DropToken(t.Context(), api.Who{Rights: api.InLab(api.Admin)}, made.ID)
+	require.NoError(t, err)
+	_, _ = w.Write(make([]byte, 1<<20))
+	go func() { _, _ = io.Copy(w, forever{}) }()
+	status := <-answered
+	w.Close()
+	assert.Contains(t, []int{0, 401}, status, "the answer may be lost with the connection")
+	require.Eventually(t, func() bool { return incoming() == 0 }, 5*time.Second, 5*time.Millisecond)
+	_, secret, err = x.svc.AddToken(t.Context(), api.TokenRequest{Name: "tern", Role: api.Runner})
+	require.NoError(t, err)
+	assert.Equal(t, 404, x.do("HEAD", "/api/v1/bundles/"+strings.Repeat("0", 64), secret, nil).status)
+}

@@ -152,7 +152,8 @@ func (a *server) hasBundle(c fiber.Ctx, _ api.Who, in *hashIn) error {
 }
 
 func (a *server) putBundle(c fiber.Ctx, who api.Who, in *hashIn) error {
-	body := metered{stream(c), func(n int64) error { return a.budgets.store(who, n) }}
+	body, done := a.upload(c, who, func(n int64) error { return a.budgets.store(who, n) })
+	defer done()
 	if err := a.service.PutBundle(in.Hash, body); err != nil {
 		return err
 	}
@@ -177,14 +178,18 @@ func (a *server) bundle(c fiber.Ctx, who api.Who, in *hashIn) error {
 }
 
 func (a *server) putFile(c fiber.Ctx, who api.Who, in *fencedIn) error {
-	if err := a.service.PutFile(who.Agent, in.Fence, in.Hash, stream(c)); err != nil {
+	body, done := a.upload(c, who, nil)
+	defer done()
+	if err := a.service.PutFile(who.Agent, in.Fence, in.Hash, body); err != nil {
 		return err
 	}
 	return c.SendStatus(http.StatusNoContent)
 }
 
 func (a *server) putPiece(c fiber.Ctx, who api.Who, in *pieceIn) error {
-	grown, err := a.service.Grow(who.Agent, in.ID, in.Fence, in.Name, int64(in.At), stream(c))
+	body, done := a.upload(c, who, nil)
+	defer done()
+	grown, err := a.service.Grow(who.Agent, in.ID, in.Fence, in.Name, int64(in.At), body)
 	if err != nil {
 		return err
 	}

@@ -1,9 +1,12 @@
 package keep
 
 import (
+	"archive/tar"
+	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
 	"log/slog"
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -102,4 +105,28 @@ func TestSettingsOfAProject(t *testing.T) {
 	got, err = k.ProjectSettings(t.Context(), "saltmarsh")
 	require.NoError(t, err)
 	assert.Equal(t, settled, got, "what is refused changes nothing")
+}
+
+// Whatever bytes are said to be a backup, what is written stays in the directory that is
+// made, and nothing is left of one that is none.
+func FuzzRestore(f *testing.F) {
+	var b bytes.Buffer
+	out := tar.NewWriter(&b)
+	require.NoError(f, putJSON(out, headName, BackupHead{Format: backupFormat}))
+	require.NoError(f, putJSON(out, "pane.db", 1))
+	require.NoError(f, putJSON(out, endName, BackupEnd{Bytes: 1}))
+	require.NoError(f, out.Close())
+	f.Add(b.Bytes())
+	f.Add(b.Bytes()[:600])
+	f.Fuzz(func(t *testing.T, raw []byte) {
+		above := t.TempDir()
+		_, _, err := Restore(bytes.NewReader(raw), filepath.Join(above, "made"))
+		left, readErr := os.ReadDir(above)
+		require.NoError(t, readErr)
+		if err != nil {
+			assert.Empty(t, left)
+		} else {
+			assert.Len(t, left, 1)
+		}
+	})
 }

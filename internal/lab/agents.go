@@ -432,7 +432,7 @@ func (lab *Lab) deliver(lease dispatch.Lease) {
 	slice := link.Slice{Fence: l.Fence, Run: r.view.Number, Project: r.view.Project, Suite: r.view.Suite, Pane: l.Pane, Label: p.Label,
 		Values: p.Values, Device: r.terms.Profiles[l.Pane], Keep: r.view.Request.Browser == api.Kept, Bundle: r.view.Request.Bundle,
 		Marker: r.terms.Marker, Base: r.view.Base, Vars: maps.Clone(r.terms.Vars), TestLimitMS: limit,
-		Record: lab.keeper.Recorded(r.terms.Record), Secrets: maps.Clone(r.terms.Secrets)}
+		Record: lab.keeper.Recorded(r.terms.Record), Secrets: maps.Clone(r.terms.Secrets), Traffic: r.view.Request.Traffic}
 	for i, t := range l.Tests {
 		slice.Tests = append(slice.Tests, link.SliceTest{Index: t, Name: r.view.Tests[t].Name, File: r.view.Tests[t].File,
 			Attempt: l.Attempt[i], ID: l.ids[i]})

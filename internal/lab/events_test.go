@@ -3,12 +3,14 @@ package lab
 import (
 	"encoding/json"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"parallelpane/internal/api"
 	"parallelpane/internal/core/verdict"
+	"parallelpane/internal/link"
 )
 
 func wallEvent(run string) api.Event {
@@ -133,4 +135,41 @@ func TestAFewCellsComeWithTheirEvent(t *testing.T) {
 	}
 	assert.True(t, e.walls[0].Whole)
 	assert.Empty(t, e.walls[0].Cells)
+}
+
+// A clock that jumps, forwards or back, costs at most leases: runs end, in their order,
+// and so does everything after the clock is right again.
+func TestAClockThatJumps(t *testing.T) {
+	y := openYard(t, t.TempDir())
+	y.join("quay")
+	for i, jump := range []time.Duration{-24 * time.Hour, 48 * time.Hour, -365 * 24 * time.Hour, 400 * 24 * time.Hour} {
+		run := y.submit(1, 1, api.RunRequest{})
+		y.now = y.now.Add(jump)
+		y.mu.Lock()
+		e := y.applyLocked(y.machine.Tick(y.now))
+		y.mu.Unlock()
+		require.NoError(t, y.carryOut(e))
+		if i == 2 {
+			y.reopen()
+		}
+		y.join("quay")
+		for range 4 {
+			for _, g := range y.granted("quay") {
+				for k, test := range g.Tests {
+					_, err := y.Result("quay", link.Result{ID: g.ids[k], Fence: g.Fence, Test: test, Verdict: verdict.Passed,
+						StartedAt: y.now.UnixMilli()})
+					require.NoError(t, err)
+				}
+			}
+		}
+		got, err := y.Run(t.Context(), run.Number)
+		require.NoError(t, err)
+		assert.Equal(t, api.Ended, got.State, "after a jump by %s", jump)
+	}
+	all, err := y.Runs(t.Context(), api.RunFilter{})
+	require.NoError(t, err)
+	assert.Len(t, all, 4)
+	for i, r := range all {
+		assert.Equal(t, 4-i, r.Number, "numbers count, whatever the clock says")
+	}
 }

@@ -191,7 +191,8 @@ func (lab *Lab) askSession(ctx context.Context, who api.Who, body []byte) (*remo
 		name = o.Test
 	}
 	x.order = link.Session{ID: id, Project: o.Project, Name: name, Values: want.Values, Label: want.Label(), Asked: want.Caps,
-		IdleMS: o.Idle().Milliseconds(), LifeMS: lab.sessionLife.Milliseconds(), Record: record.Over(o.Record, settled.Record,
+		Traffic: o.Traffic,
+		IdleMS:  o.Idle().Milliseconds(), LifeMS: lab.sessionLife.Milliseconds(), Record: record.Over(o.Record, settled.Record,
 			record.Default(true)), Secrets: secrets}
 	if o.Device != "" {
 		profile, err := device.Find(o.Device)

@@ -41,6 +41,7 @@ type Slice struct {
 	TestLimitMS int64             `json:"test_limit_ms"`
 	Record      record.Policy     `json:"record"`
 	Secrets     map[string]string `json:"secrets"` // variables that nothing kept may show
+	Traffic     string            `json:"traffic"` // what the way to the site is held to
 }
 
 // SliceTest is one test of a slice.
@@ -68,6 +69,7 @@ type Session struct {
 	LifeMS  int64             `json:"life_ms"`
 	Record  record.Policy     `json:"record"`
 	Secrets []string          `json:"secrets"`
+	Traffic string            `json:"traffic"` // what the way to the site is held to
 }
 
 // SessionOpen says that a session is open.

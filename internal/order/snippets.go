@@ -24,7 +24,8 @@ func (desk *Desk) Snippets(who api.Who, r api.SnippetRequest) (api.Snippets, err
 		caps["webSocketUrl"] = true
 	}
 	options := map[string]any{}
-	for name, v := range map[string]string{"test": r.Test, "run": r.Run, "project": r.Project, "device": r.Device, "mode": r.Mode} {
+	for name, v := range map[string]string{"test": r.Test, "run": r.Run, "project": r.Project, "device": r.Device, "mode": r.Mode,
+		"traffic": r.Traffic} {
 		put(options, name, v)
 	}
 	words := func(name, text string) error {

@@ -173,3 +173,21 @@ func TestSecretsTypedInPieces(t *testing.T) {
 	var none *Mask
 	assert.JSONEq(t, `{"text":"ti"}`, string(none.Typing().Command(json.RawMessage(`{"text":"ti"}`))))
 }
+
+// Whatever is typed, in whatever pieces, no secret is in what is kept of it.
+func FuzzTyping(f *testing.F) {
+	f.Add("my tidewater", "tidewater", 3)
+	f.Add("4747114711", "4711", 1)
+	f.Fuzz(func(t *testing.T, text, secret string, every int) {
+		m := NewMask(secret)
+		if m == nil || strings.Contains(secret, "•") || !utf8.ValidString(secret) || !utf8.ValidString(text) || every < 1 {
+			return
+		}
+		typing, runes := m.Typing(), []rune(text)
+		var kept strings.Builder
+		for i := 0; i < len(runes); i += every {
+			kept.WriteString(typing.Text(string(runes[i:min(len(runes), i+every)])))
+		}
+		assert.NotContains(t, kept.String(), secret)
+	})
+}

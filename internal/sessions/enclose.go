@@ -58,6 +58,7 @@ func (h *Host) enclose(ctx context.Context, s *Session, o *engine.Options) error
 		s.box = b
 	}
 	rules := h.Rules
+	rules.Shape = s.shape
 	if rules.Through == nil {
 		rules.Through = environment
 	}

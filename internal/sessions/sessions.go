@@ -19,6 +19,7 @@ import (
 	"parallelpane/internal/bidi"
 	"parallelpane/internal/core/device"
 	"parallelpane/internal/core/fleet"
+	"parallelpane/internal/core/traffic"
 	"parallelpane/internal/engine"
 	"parallelpane/internal/engine/box"
 	"parallelpane/internal/engine/process"
@@ -124,6 +125,8 @@ type Request struct {
 	// Pictures says, of somebody else's session, that pictures will be taken often,
 	// Film that it is to be filmed.
 	Pictures, Film bool
+	// Traffic is what the session's way to the site is held to.
+	Traffic traffic.Shape
 }
 
 // Session is an open session and everything that serves it.
@@ -141,6 +144,7 @@ type Session struct {
 	prompts  *prompts
 	left     sync.WaitGroup // pictures that were given up and end by themselves
 	asked    webdriver.Capabilities
+	shape    traffic.Shape
 	unwatch  []func()       // end those who look at what it takes up
 	watchers sync.WaitGroup // them
 	// patience is how long the driver may take to answer a script of the lab's.
@@ -186,7 +190,7 @@ func (h *Host) open(ctx context.Context, r Request) (_ *Session, err error) {
 	}
 	ctx, cancel := context.WithTimeout(ctx, startLimit)
 	defer cancel()
-	s := &Session{Browser: r.Browser, Headed: r.Headed, asked: r.Asked, patience: patience}
+	s := &Session{Browser: r.Browser, Headed: r.Headed, asked: r.Asked, shape: r.Traffic, patience: patience}
 	defer func() {
 		if err != nil {
 			s.discard()

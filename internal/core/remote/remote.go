@@ -18,6 +18,7 @@ import (
 	"parallelpane/internal/core/combo"
 	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/core/record"
+	"parallelpane/internal/core/traffic"
 )
 
 // OptionsKey is the name of the lab's extension capability.
@@ -47,6 +48,7 @@ type Options struct {
 	Mode       string            `json:"mode,omitempty"`   // headless or headed; headless if not given
 	Labels     map[string]string `json:"labels,omitempty"` // that the agent must have
 	Record     record.Policy     `json:"record,omitempty"`
+	Traffic    string            `json:"traffic,omitempty"`    // what the way to the site is held to: down=1500 up=750 delay=120
 	IdleLimit  float64           `json:"idleLimit,omitempty"`  // seconds without a command after which the session ends
 	QueueLimit float64           `json:"queueLimit,omitempty"` // seconds to wait for a slot
 	Secrets    map[string]string `json:"secrets,omitempty"`    // values that no recording may show
@@ -149,6 +151,9 @@ func (o Options) check() error {
 	}
 	if err := o.Record.Check(); err != nil {
 		return fmt.Errorf("record: %w", err)
+	}
+	if _, err := traffic.Parse(o.Traffic); err != nil {
+		return fmt.Errorf("traffic: %w", err)
 	}
 	return nil
 }

@@ -92,3 +92,26 @@ func TestSecretsAreFoundWhereverTheyStand(t *testing.T) {
 		"pane:options":{"secrets":{"PIN":"pin-5"},"name":"token of trust"}}`))
 	assert.Equal(t, []string{"key-1", "pier-pass", "pin-5", "t-3", "t-4", "word-2"}, got)
 }
+
+// Whatever capabilities a client asks for, they are understood or refused.
+func FuzzWant(f *testing.F) {
+	f.Add(`{"browserName":"kestrel","browserVersion":">=12","pane:options":{"test":"T","labels":{"site":"quay"},"tags":["a"]}}`)
+	f.Add(`{"pane:options":{"queueLimit":1e308,"idleLimit":-1,"record":{"video":"always"}}}`)
+	f.Fuzz(func(t *testing.T, doc string) {
+		var caps map[string]any
+		if json.Unmarshal([]byte(doc), &caps) != nil {
+			return
+		}
+		w, err := NewWant(caps, func(string) bool { return true })
+		if err != nil {
+			return
+		}
+		_ = Secrets(caps)
+		w, err = w.On("kestrel", []string{"12.1", "9"})
+		if err == nil {
+			assert.NotEmpty(t, w.Needs())
+			assert.NotEmpty(t, w.Label())
+			assert.GreaterOrEqual(t, w.Options.Queue(), time.Duration(0))
+		}
+	})
+}

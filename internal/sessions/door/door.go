@@ -37,6 +37,7 @@ const connecting = 30 * time.Second
 // Door is open until Close.
 type Door struct {
 	rules Rules
+	line  *shaper                           // nil where nothing is shaped
 	to    atomic.Pointer[recording.Network] // nil while nothing is recorded
 	plain *http.Transport
 	srv   *http.Server
@@ -55,7 +56,7 @@ type Traffic struct {
 
 // Open opens a door for whoever connects to l, which it closes at its end.
 func Open(l net.Listener, rules Rules) *Door {
-	d := &Door{rules: rules}
+	d := &Door{rules: rules, line: newShaper(rules.Shape)}
 	d.ended, d.end = context.WithCancel(context.Background())
 	d.plain = &http.Transport{Proxy: d.through, DialContext: d.dial, DisableCompression: true, MaxIdleConnsPerHost: 8,
 		IdleConnTimeout: 30 * time.Second}
@@ -152,7 +153,10 @@ func (d *Door) dial(ctx context.Context, network, address string) (net.Conn, err
 	if refused, ok := errors.AsType[*Refused](err); ok {
 		return nil, refused
 	}
-	return conn, err
+	if err != nil || d.line == nil {
+		return conn, err
+	}
+	return d.line.shape(ctx, conn)
 }
 
 // reach connects to a site for a tunnel, through another proxy if there is one.

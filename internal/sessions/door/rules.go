@@ -7,6 +7,8 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+
+	"parallelpane/internal/core/traffic"
 )
 
 // Rules say where a door leads.
@@ -17,6 +19,8 @@ type Rules struct {
 	Only []Place
 	// Through gives the proxy that leads to an address; nil for none. It may be nil.
 	Through Through
+	// Shape is what all connections together are held to.
+	Shape traffic.Shape
 }
 
 // Through gives the proxy that leads to an address (http, https or socks5); nil

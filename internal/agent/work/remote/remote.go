@@ -20,6 +20,7 @@ import (
 	"parallelpane/internal/core/device"
 	"parallelpane/internal/core/record"
 	guard "parallelpane/internal/core/remote"
+	"parallelpane/internal/core/traffic"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/engine"
 	"parallelpane/internal/link"
@@ -211,7 +212,11 @@ func (s *remote) open(ctx context.Context) *link.SessionFault {
 	if asked == nil {
 		asked = webdriver.Capabilities{}
 	}
-	s.session, err = s.Host.Open(ctx, sessions.Request{Browser: b, Headed: o.Values["mode"] == "headed", Device: profile,
+	shape, err := traffic.Parse(o.Traffic)
+	if err != nil {
+		return &link.SessionFault{Code: webdriver.InvalidArgument, Message: "traffic: " + err.Error()}
+	}
+	s.session, err = s.Host.Open(ctx, sessions.Request{Browser: b, Headed: o.Values["mode"] == "headed", Device: profile, Traffic: shape,
 		Asked: asked, Bare: o.Device == nil,
 		Pictures: o.Record[record.Screenshots] == record.Always, Film: o.Record.Wants(record.Video),
 		Watch: o.Record.Wants("network") || o.Record.Wants("console")})

@@ -13,6 +13,7 @@ import (
 
 	"parallelpane/internal/agent/work"
 	"parallelpane/internal/core/attempt"
+	"parallelpane/internal/core/traffic"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/link"
 	"parallelpane/internal/recording"
@@ -129,7 +130,12 @@ func (at *execution) run(ctx context.Context) {
 	}
 	profile := s.Device
 	at.Result.Detail.Browser, at.Result.Detail.Version, at.Result.Detail.Device = b.Name, b.Version, profile.Name
-	session, err := at.keeper.open(ctx, sessions.Request{Browser: b, Headed: s.Values["mode"] == "headed", Device: profile})
+	shape, err := traffic.Parse(s.Traffic)
+	if err != nil {
+		at.End(verdict.LabFault, "traffic: "+err.Error())
+		return
+	}
+	session, err := at.keeper.open(ctx, sessions.Request{Browser: b, Headed: s.Values["mode"] == "headed", Device: profile, Traffic: shape})
 	if err != nil {
 		at.End(verdict.LabFault, err.Error())
 		return

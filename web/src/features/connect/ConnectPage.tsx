@@ -204,6 +204,16 @@ export function ConnectPage() {
               </span>
             </Labelled>
           )}
+          <Labelled label="Way to the site" help="kbit/s and milliseconds; as fast as it is if empty">
+            <Search
+              text={value("traffic")}
+              onText={(v) => {
+                set("traffic", v);
+              }}
+              label="down=1500 up=750 delay=120"
+              size={26}
+            />
+          </Labelled>
           <Labelled label="Recorded besides what is usual">
             <span className="flex flex-wrap gap-1.5">
               {kinds.map((k) => (

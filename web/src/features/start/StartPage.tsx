@@ -219,6 +219,15 @@ function Form({ suites, presets, first }: { suites: KnownSuite[]; presets: Prese
             {number("Stop after", "stop_after", "failures before the rest is skipped", "never")}
             {number("Priority", "priority", "-9 to 9, within the project", "0")}
             {number("Run limit", "run_limit_s", "seconds", "none")}
+            <Labelled label="Way to the site" help="kbit/s and milliseconds">
+              <Field
+                label="down=1500 up=750 delay=120"
+                value={req.traffic ?? ""}
+                onChange={(e) => {
+                  set({ traffic: e.target.value });
+                }}
+              />
+            </Labelled>
           </Part>
           <Part title="Recorded, instead of what is usual for the project">
             {(["commands", "screenshots", "video", "network", "console", "logs", "downloads"] as const).map(

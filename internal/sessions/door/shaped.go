@@ -1,0 +1,118 @@
+package door
+
+import (
+	"context"
+	"net"
+	"sync"
+	"time"
+
+	"golang.org/x/time/rate"
+
+	"parallelpane/internal/core/traffic"
+)
+
+// shaper holds all connections of a door to one shape together, as a slow line would.
+type shaper struct {
+	down, up *rate.Limiter // of bytes; nil for no bound
+	delay    time.Duration
+}
+
+// chunk is how many bytes pass at once.
+const chunk = 16 << 10
+
+// newShaper returns nil where nothing is shaped.
+func newShaper(s traffic.Shape) *shaper {
+	if s == (traffic.Shape{}) {
+		return nil
+	}
+	limiter := func(kbit int) *rate.Limiter {
+		if kbit == 0 {
+			return nil
+		}
+		return rate.NewLimiter(rate.Limit(kbit)*1000/8, chunk)
+	}
+	return &shaper{limiter(s.Down), limiter(s.Up), s.Delay}
+}
+
+// shape holds a connection that was just made to the shape; making it took a way there
+// and back as well.
+func (s *shaper) shape(ctx context.Context, c net.Conn) (net.Conn, error) {
+	select {
+	case <-time.After(s.delay):
+	case <-ctx.Done():
+		c.Close()
+		return nil, ctx.Err()
+	}
+	life, end := context.WithCancel(context.Background())
+	return &shapedConn{Conn: c, s: s, life: life, end: end}, nil
+}
+
+// shapedConn is a connection over a slow line. What answers something comes no sooner
+// than a way there and back after it was sent.
+type shapedConn struct {
+	net.Conn
+	s    *shaper
+	life context.Context // ends with the connection, so that nothing waits for a line that is closed
+	end  context.CancelFunc
+
+	mu   sync.Mutex
+	sent time.Time // of what has not been answered yet; zero when nothing is
+}
+
+func (c *shapedConn) Read(p []byte) (int, error) {
+	n, err := c.Conn.Read(p[:min(len(p), chunk)])
+	if n == 0 {
+		return n, err
+	}
+	c.mu.Lock()
+	wait := time.Duration(0)
+	if !c.sent.IsZero() {
+		wait = time.Until(c.sent.Add(c.s.delay))
+		c.sent = time.Time{}
+	}
+	c.mu.Unlock()
+	if wait > 0 {
+		select {
+		case <-time.After(wait):
+		case <-c.life.Done():
+			return n, err
+		}
+	}
+	if c.s.down != nil {
+		_ = c.s.down.WaitN(c.life, n) // a connection that is closed waits no longer
+	}
+	return n, err
+}
+
+func (c *shapedConn) Write(p []byte) (done int, err error) {
+	for len(p) > 0 {
+		part := p[:min(len(p), chunk)]
+		if c.s.up != nil {
+			if err := c.s.up.WaitN(c.life, len(part)); err != nil {
+				return done, net.ErrClosed
+			}
+		}
+		n, err := c.Conn.Write(part)
+		if done += n; err != nil {
+			return done, err
+		}
+		p = p[n:]
+	}
+	c.mu.Lock()
+	c.sent = time.Now()
+	c.mu.Unlock()
+	return done, nil
+}
+
+func (c *shapedConn) Close() error {
+	c.end()
+	return c.Conn.Close()
+}
+
+// CloseWrite ends one way, where the connection can.
+func (c *shapedConn) CloseWrite() error {
+	if h, ok := c.Conn.(interface{ CloseWrite() error }); ok {
+		return h.CloseWrite()
+	}
+	return nil
+}
