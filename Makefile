@@ -76,9 +76,15 @@ soak: build
 
 # What strangers may try, tried: against sandboxes, doors, and a started lab with its engines.
 attack: build
-	PANE_REQUIRE_ENGINES=1 $(GO) test -count=1 -v ./internal/engine/box ./internal/sessions/door ./internal/core/remote \
-		./internal/engine ./internal/engine/chromium ./internal/engine/gecko ./internal/agent \
-		-run 'Box|Door|Attacks|MayNot|Addresses|BeyondPages|Readers|Switches|Preferences|Arguments|Profile'
+	PANE_REQUIRE_ENGINES=1 $(GO) test -count=1 -v ./internal/engine/box ./internal/sessions/door ./internal/core/... ./internal/project \
+		./internal/engine ./internal/engine/chromium ./internal/engine/gecko ./internal/access ./internal/httpapi ./internal/lab \
+		./internal/store ./internal/recording ./internal/term ./internal/certs ./internal/sessions ./internal/agent \
+		-run '$(ATTACKS)'
+
+# By what the tests are called that carry them out.
+ATTACKS := Box|Door|Attacks|MayNot|Addresses|BeyondPages|Readers|Switches|Preferences|Arguments|Profile|TooHard|TooDear|Endless|Token|Console|SignIn
+ATTACKS := $(ATTACKS)|AnotherProject|Streams|NotEachOther|Whose|Nobody|Throttled|MayCost|Forwarded|Foreign|NoRequest|Secret|Backup|Damaged|Refuse
+ATTACKS := $(ATTACKS)|AtTheStart|Jumps|Waited|Elsewhere|Pinned|DownloadsThatAreNone|CostTooMuch|BeganLongAgo
 
 shots: build
 	$(GO) run ./tools/shots -out docs/screenshots

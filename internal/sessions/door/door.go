@@ -77,6 +77,8 @@ func Open(l net.Listener, rules Rules) *Door {
 			case r.URL.Host == "" || r.URL.Scheme != "http":
 				http.Error(w, "this is a proxy", http.StatusBadRequest)
 			default:
+				// Else the body counts as closed once the site answers, though it may still be on its way there.
+				_ = http.NewResponseController(w).EnableFullDuplex()
 				plain.ServeHTTP(w, r)
 			}
 		})}

@@ -244,3 +244,23 @@ func BenchmarkDoorLargeFile(b *testing.B) {
 		})
 	}
 }
+
+// A body that is long reaches a site that answers as soon as it has it, and the answer
+// comes back whole.
+func TestLongBodiesAndQuickAnswers(t *testing.T) {
+	site := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		n, _ := io.Copy(io.Discard, r.Body)
+		_, _ = io.WriteString(w, strings.Repeat("x", int(n)))
+	}))
+	defer site.Close()
+	_, address := opened(t, Rules{})
+	c := client(t, address)
+	for range 300 {
+		resp, err := c.Post(site.URL, "text/plain", strings.NewReader(strings.Repeat("y", 64<<10)))
+		require.NoError(t, err)
+		raw, err := io.ReadAll(resp.Body)
+		resp.Body.Close()
+		require.NoError(t, err)
+		require.Len(t, raw, 64<<10)
+	}
+}

@@ -92,15 +92,15 @@ func (c *shapedConn) Write(p []byte) (done int, err error) {
 				return done, net.ErrClosed
 			}
 		}
+		c.mu.Lock()
+		c.sent = time.Now() // before the answer can be there
+		c.mu.Unlock()
 		n, err := c.Conn.Write(part)
 		if done += n; err != nil {
 			return done, err
 		}
 		p = p[n:]
 	}
-	c.mu.Lock()
-	c.sent = time.Now()
-	c.mu.Unlock()
 	return done, nil
 }
 
