@@ -3,6 +3,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 import { get, type AuditEntry } from "../../api/client";
 import { Button, Choice, Empty, Heads, Sheet, Trouble, Waiting } from "../../ui/parts";
+import { Day } from "../../ui/Day";
 import { Search } from "../../ui/Search";
 import { useFilters } from "../../ui/useFilters";
 import { useTitle } from "../../ui/useTitle";
@@ -79,17 +80,14 @@ export function AuditPage() {
             ]}
           />
           {["since", "until"].map((name) => (
-            <label key={name} className="flex items-center gap-1.5 text-sm text-soft">
-              {name === "since" ? "from" : "to"}
-              <input
-                type="date"
-                value={value(name)}
-                onChange={(e) => {
-                  set(name, e.target.value);
-                }}
-                className="rounded border border-line bg-sheet px-2 py-1 text-ink"
-              />
-            </label>
+            <Day
+              key={name}
+              word={name === "since" ? "from" : "to"}
+              value={value(name)}
+              onChange={(v) => {
+                set(name, v);
+              }}
+            />
           ))}
         </div>
         {audit.isPending ? (

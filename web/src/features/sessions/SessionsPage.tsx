@@ -5,6 +5,7 @@ import { get, type Device, type SessionSummary } from "../../api/client";
 import { useFresh } from "../../api/useFresh";
 import { fillOf, Glass, inkOf, said } from "../../ui/Glass";
 import { Button, Choice, Empty, Heads, Sheet, Trouble, Waiting } from "../../ui/parts";
+import { Day } from "../../ui/Day";
 import { Search } from "../../ui/Search";
 import { useFilters } from "../../ui/useFilters";
 import { useNow } from "../../ui/useNow";
@@ -139,28 +140,20 @@ export function SessionsPage() {
             ["remote", "runners"],
           ]}
         />
-        <label className="flex items-center gap-1.5 text-sm text-soft">
-          from
-          <input
-            type="date"
-            value={value("since")}
-            onChange={(e) => {
-              set("since", e.target.value);
-            }}
-            className="rounded border border-line bg-sheet px-2 py-1 text-ink"
-          />
-        </label>
-        <label className="flex items-center gap-1.5 text-sm text-soft">
-          to
-          <input
-            type="date"
-            value={value("until")}
-            onChange={(e) => {
-              set("until", e.target.value);
-            }}
-            className="rounded border border-line bg-sheet px-2 py-1 text-ink"
-          />
-        </label>
+        <Day
+          word="from"
+          value={value("since")}
+          onChange={(v) => {
+            set("since", v);
+          }}
+        />
+        <Day
+          word="to"
+          value={value("until")}
+          onChange={(v) => {
+            set("until", v);
+          }}
+        />
       </div>
       {sessions.isPending ? (
         <Waiting />
