@@ -27,8 +27,8 @@ func TestRecordsFromBeforeTokensHadOwners(t *testing.T) {
 	db.MustExec(`INSERT INTO tokens (id, name, role, hash, created_at) VALUES ('a', 'first admin', 'admin', x'01', 1000),
 		('b', 'tern', 'runner', x'02', 2000), ('c', 'tern (console)', 'runner', x'03', 3000)`)
 	db.MustExec(`INSERT INTO runs (number, id, kind, project, suite, matrix, environment, by_name, counts_json, created_at, ended_at, bundle,
-		base, vars_json, request_json, plan_json, secrets) VALUES (1, 'r', 'script', 'p', 's', 'm', 'e', 'ci', '{}', 1, 2, '', '', '{}', '{}', '{}',
-		x'05')`)
+		base, vars_json, request_json, plan_json, secrets) VALUES (1, 'r', 'script', 'p', 's', 'm', 'e', 'ci', '{}', 1, 2, '', '', '{}',
+		'{}', '{}', x'05')`)
 	require.NoError(t, db.Close())
 	s, err := Open(dir)
 	require.NoError(t, err)
