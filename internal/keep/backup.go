@@ -158,7 +158,7 @@ func Whole(r io.Reader, each func(name string, h *tar.Header, r io.Reader) error
 					end.Contents, end.Bytes)
 			}
 			return head, end, nil
-		case h.Typeflag != tar.TypeReg || !inBackup(h.Name):
+		case h.Typeflag != tar.TypeReg || !inBackup(h.Name) || sparse(h):
 			return head, end, fmt.Errorf("the backup holds %.100q, which belongs into none", h.Name)
 		}
 		counted := &counter{r: in}
@@ -179,6 +179,16 @@ func Whole(r io.Reader, each func(name string, h *tar.Header, r io.Reader) error
 			got.Contents++
 		}
 	}
+}
+
+// sparse reports whether a file has holes: a small archive could unpack to any size.
+func sparse(h *tar.Header) bool {
+	for name := range h.PAXRecords {
+		if strings.HasPrefix(name, "GNU.sparse.") {
+			return true
+		}
+	}
+	return false
 }
 
 // inBackup reports whether a name may stand in a backup: nothing else is written

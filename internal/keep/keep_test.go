@@ -130,3 +130,9 @@ func FuzzRestore(f *testing.F) {
 		}
 	})
 }
+
+// A small archive does not unpack to a large file: files with holes are in no backup.
+func TestAFileWithHolesIsInNoBackup(t *testing.T) {
+	assert.True(t, sparse(&tar.Header{PAXRecords: map[string]string{"GNU.sparse.major": "1", "GNU.sparse.realsize": "1099511627776"}}))
+	assert.False(t, sparse(&tar.Header{PAXRecords: map[string]string{"mtime": "1"}}))
+}
