@@ -33,6 +33,9 @@ const (
 // backupFormat is the form of backups that this program writes and reads.
 const backupFormat = 1
 
+// backupDirs are called the directories in which the records lie while they are backed up.
+const backupDirs = "backup-*"
+
 // BackupHead says what a backup is.
 type BackupHead struct {
 	Format  int       `json:"format"`
@@ -49,7 +52,7 @@ type BackupEnd struct {
 // Backup writes a backup while everything goes on. What is recorded after it has begun
 // may be missing from it.
 func (k *Keeper) Backup(ctx context.Context, version string, w io.Writer) error {
-	dir, err := os.MkdirTemp(k.dir, "backup-")
+	dir, err := os.MkdirTemp(k.dir, backupDirs)
 	if err != nil {
 		return fmt.Errorf("backup: %w", err)
 	}

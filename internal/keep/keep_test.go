@@ -136,3 +136,17 @@ func TestAFileWithHolesIsInNoBackup(t *testing.T) {
 	assert.True(t, sparse(&tar.Header{PAXRecords: map[string]string{"GNU.sparse.major": "1", "GNU.sparse.realsize": "1099511627776"}}))
 	assert.False(t, sparse(&tar.Header{PAXRecords: map[string]string{"mtime": "1"}}))
 }
+
+// A service that was killed in the middle of a backup leaves nothing of it to the next.
+func TestABackupThatWasKilledIsRemoved(t *testing.T) {
+	dir := t.TempDir()
+	left := filepath.Join(dir, "backup-123")
+	require.NoError(t, os.MkdirAll(left, 0o700))
+	require.NoError(t, os.WriteFile(filepath.Join(left, "pane.db"), []byte("x"), 0o600))
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "blobs"), 0o700))
+	New(Config{Dir: dir, Log: slog.New(slog.DiscardHandler)})
+	entries, err := os.ReadDir(dir)
+	require.NoError(t, err)
+	require.Len(t, entries, 1)
+	assert.Equal(t, "blobs", entries[0].Name())
+}

@@ -7,6 +7,8 @@ import (
 	"context"
 	"log/slog"
 	"maps"
+	"os"
+	"path/filepath"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -46,8 +48,15 @@ type Keeper struct {
 	putting  sync.RWMutex // held to read from a file's coming to its being on record, and to write while contents are removed
 }
 
-// New makes a Keeper.
+// New makes a Keeper. What a backup left behind that was under way when the service was
+// killed is removed.
 func New(c Config) *Keeper {
+	left, _ := filepath.Glob(filepath.Join(c.Dir, backupDirs))
+	for _, dir := range left {
+		if err := os.RemoveAll(dir); err != nil {
+			c.Log.Warn("what is left of a backup stays on disk", "directory", dir, "error", err)
+		}
+	}
 	return &Keeper{store: c.Store, blobs: c.Blobs, log: c.Log, now: c.Now, dir: c.Dir, total: c.Total, minFree: c.MinFree}
 }
 
