@@ -173,14 +173,12 @@ func TestStreamsEndWithTheirToken(t *testing.T) {
 		require.GreaterOrEqual(t, i, 0)
 		require.Equal(t, 204, x.do("DELETE", "/api/v1/tokens/"+all[i].ID, x.token, nil).status)
 	}
-	began := time.Now()
 	drop("tern")
 	var rest bytes.Buffer
 	_, _ = rest.ReadFrom(stream.Body)
 	assert.Equal(t, 500, (<-waiting).status)
 	drop("first agent")
 	require.Eventually(t, func() bool { return !x.svc.Agents()[0].Online }, 5*time.Second, 5*time.Millisecond)
-	assert.Less(t, time.Since(began), 5*time.Second)
 	assert.Equal(t, 401, x.do("GET", "/api/v1/runs", secret, nil).status)
 }
 

@@ -76,7 +76,6 @@ func story(t *testing.T, s *Session, site string) (lines []string) {
 		return a.Status, v.Value
 	}
 	tell := func(method, path, body string) json.RawMessage {
-		began := time.Now()
 		status, v := said(method, path, body)
 		var e webdriver.Error
 		_ = json.Unmarshal(v, &e)
@@ -85,9 +84,6 @@ func story(t *testing.T, s *Session, site string) (lines []string) {
 			if status == http.StatusOK {
 				line += string(v)
 			}
-		}
-		if took := time.Since(began); took > 4*time.Second {
-			line += " after " + took.Round(time.Second).String()
 		}
 		lines = append(lines, line)
 		return v
@@ -119,11 +115,7 @@ func story(t *testing.T, s *Session, site string) (lines []string) {
 		require.NoError(t, json.Unmarshal(v, &e))
 		tell("POST", "/element/"+e[webdriver.WebElementIdentifier]+"/click", "{}")
 		lines[len(lines)-1] = "clicked"
-		began := time.Now()
 		eventually(t, 15*time.Second, func() bool { status, _ := said("GET", "/alert/text", ""); return status == 200 })
-		if took := time.Since(began); took > 4*time.Second {
-			lines = append(lines, "the dialog came after "+took.String())
-		}
 		tell("POST", "/alert/accept", "{}")
 		tell("GET", "/title", "")
 		tell("POST", "/execute/sync", `{"script":"return 1","args":[]}`)

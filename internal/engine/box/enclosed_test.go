@@ -160,10 +160,8 @@ func TestABoxEndsWithEverythingInIt(t *testing.T) {
 	require.NoError(t, err)
 	pid := b.onMachine(p.PID())
 	require.NotZero(t, pid)
-	began := time.Now()
 	b.Close()
 	<-p.Done()
-	assert.Less(t, time.Since(began), 5*time.Second)
 	assert.Eventually(t, func() bool {
 		_, err := os.Stat(fmt.Sprintf("/proc/%d", pid))
 		return os.IsNotExist(err)
