@@ -93,11 +93,12 @@ shots: build
 FUZZTIME ?= 20s
 FUZZED   := core/remote:Guard core/remote:Want core/fleet:Needs core/combo:ParseKey core/combo:ParseSelector core/calendar:Parse \
 	core/condition:Compile script:ParseScript script:Expressions project:Bundle recording:Mask recording:Typing webdriver:Alternatives \
-	keep:Restore engine/standin:Page
+	backup:Restore engine/standin:Page
 
 fuzz:
 	for p in $(FUZZED); do \
-		$(GO) test ./internal/$${p%%:*} -run xxx -fuzz "Fuzz$${p##*:}\$$" -fuzztime $(FUZZTIME) || exit 1; done
+		$(GO) test ./internal/$${p%%:*} -run xxx -fuzz "Fuzz$${p##*:}\$$" -fuzztime $(FUZZTIME) \
+		-fuzzminimizetime 1x || exit 1; done
 
 clean:
 	rm -rf bin $(STAMPS) web/dist/assets web/dist/*.html* web/dist/*.svg* web/node_modules demo-data

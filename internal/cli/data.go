@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"parallelpane/internal/api"
+	"parallelpane/internal/backup"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/keep"
 	"parallelpane/internal/service"
@@ -56,7 +57,7 @@ func (r *root) backup(ctx context.Context, file string) (err error) {
 			err = errors.Join(err, os.Remove(part))
 		}
 	}()
-	head, end, err := keep.Whole(&watched{io.TeeReader(resp.Body, f), r.counting("saved")}, nil)
+	head, end, err := backup.Read(&watched{io.TeeReader(resp.Body, f), r.counting("saved")}, nil)
 	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
 		return &exitError{verdict.ExitLab, fmt.Errorf("the backup did not come whole: %w", err)}
 	}

@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 
 	"parallelpane/internal/api"
+	"parallelpane/internal/backup"
 	"parallelpane/internal/store"
 	"parallelpane/internal/walls"
 )
@@ -122,7 +123,7 @@ func (c *check) content(hash string, hashes bool) {
 		return
 	}
 	c.r.Contents++
-	f, err := os.Open(filepath.Join(c.dir, blobsDir, hash[:2], hash))
+	f, err := os.Open(filepath.Join(c.dir, backup.Contents, hash[:2], hash))
 	if errors.Is(err, fs.ErrNotExist) {
 		c.r.Gone++
 		if len(c.r.Missing) < maxFindings {

@@ -11,13 +11,13 @@ import (
 
 	"parallelpane/internal/access"
 	"parallelpane/internal/api"
-	"parallelpane/internal/keep"
+	"parallelpane/internal/backup"
 	"parallelpane/internal/store"
 )
 
 // Restore makes a data directory of a backup and leaves a new admin's token in it.
-func Restore(ctx context.Context, r io.Reader, dir string) (keep.BackupHead, keep.BackupEnd, error) {
-	head, end, err := keep.Restore(r, dir)
+func Restore(ctx context.Context, r io.Reader, dir string) (backup.Head, backup.End, error) {
+	head, end, err := backup.Restore(r, dir)
 	if err != nil {
 		return head, end, err
 	}
