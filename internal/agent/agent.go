@@ -33,6 +33,7 @@ import (
 	"parallelpane/internal/client"
 	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/engine"
+	"parallelpane/internal/engine/find"
 	"parallelpane/internal/link"
 	"parallelpane/internal/sessions"
 	"parallelpane/internal/sessions/door"
@@ -59,6 +60,7 @@ type Config struct {
 
 	Isolation Isolation
 	Only      []door.Place // that browsers may reach; none means every one
+	Look      find.Machine // where browsers are looked for; the zero value looks in the usual places
 	Allow     engine.Names // that sessions may ask of the engines, besides what their lists allow
 }
 
@@ -117,6 +119,9 @@ func New(ctx context.Context, c Config) (*Agent, func(), error) {
 		return nil, nil, err
 	}
 	host.Bare, host.Allow = c.Isolation == Exposed, c.Allow
+	if c.Look.OS != "" {
+		host.Machine = c.Look
+	}
 	host.Rules = door.Rules{Closed: labs(ctx, c.Service), Only: c.Only}
 	if err := host.Isolated(); err != nil && c.Isolation == Enclosed {
 		release()

@@ -16,8 +16,9 @@ import (
 
 // Inventory reads this machine.
 func Inventory(ctx context.Context, h *sessions.Host, version string) fleet.Machine {
+	found := h.Found(ctx)
 	m := fleet.Machine{
-		OS: runtime.GOOS, Arch: runtime.GOARCH, Cores: runtime.NumCPU(), Browsers: h.Browsers(ctx),
+		OS: runtime.GOOS, Arch: runtime.GOARCH, Cores: runtime.NumCPU(), Browsers: found.Browsers, Drivers: found.Drivers,
 		Headed: canOpenWindows(), Version: version, StartedAt: time.Now().UTC().Format(time.RFC3339),
 	}
 	m.Isolation = fleet.Sandbox

@@ -296,7 +296,7 @@ func (b *bench) console() (*sessions.Session, string) {
 	require.NoError(b.t, err)
 	profile, err := device.Find("")
 	require.NoError(b.t, err)
-	s, err := host.Open(b.t.Context(), sessions.Request{Browser: host.Browsers(b.t.Context())[0], Device: profile})
+	s, err := host.Open(b.t.Context(), sessions.Request{Browser: host.Found(b.t.Context()).Browsers[0], Device: profile})
 	require.NoError(b.t, err)
 	return s, strings.TrimSpace(out)
 }

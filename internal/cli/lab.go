@@ -4,10 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"log/slog"
 	"net/url"
 	"os"
 	"path/filepath"
+	"runtime"
+	"slices"
 	"strings"
 
 	"github.com/charmbracelet/lipgloss"
@@ -22,6 +25,7 @@ import (
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/engine"
 	"parallelpane/internal/engine/chromium"
+	"parallelpane/internal/engine/find"
 	"parallelpane/internal/engine/gecko"
 	"parallelpane/internal/engine/webkit"
 	"parallelpane/internal/sessions"
@@ -32,13 +36,13 @@ import (
 // families are the engines that agents know. cache is where they may keep what
 // makes them start faster; "" does without.
 func families(cache string) []engine.Family {
-	return []engine.Family{chromium.Family{}, gecko.Family{Cache: cache}, webkit.Family{}}
+	return []engine.Family{chromium.Family{}, gecko.Family{Cache: cache}, webkit.Family{}, webkit.WPE{}}
 }
 
 func (r *root) agentCmd() *cobra.Command {
 	var c agent.Config
 	var labels, only []string
-	var isolation string
+	var isolation, settings, own string
 	cmd := &cobra.Command{
 		Use: "agent", Short: "Join this machine's browsers to the service", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -53,7 +57,7 @@ func (r *root) agentCmd() *cobra.Command {
 				}
 				c.Only = append(c.Only, p)
 			}
-			return r.agent(cmd.Context(), c, labels)
+			return r.agent(cmd.Context(), c, labels, settings, own)
 		},
 	}
 	host, _ := os.Hostname()
@@ -68,10 +72,23 @@ func (r *root) agentCmd() *cobra.Command {
 		"what sessions may ask of browsers besides what they may anyway: --SWITCH, a preference or KEY.FIELD, a star at its end; repeat for more")
 	cmd.Flags().StringArrayVar(&only, "only", nil,
 		"a place that browsers may reach, and no other: host, *.domain, address or network, with :port; repeat for more")
-	cmd.AddCommand(&cobra.Command{
+	cmd.PersistentFlags().StringVar(&settings, "settings", "",
+		"the file that says more of this machine's browsers (default agent.yaml in the state directory)")
+	cmd.PersistentFlags().StringVar(&own, "browsers", "",
+		"the directory of browsers that belong to no package, a folder for each (default in the user's cache)")
+	deep := false
+	check := &cobra.Command{
 		Use: "check", Short: "Show which browsers and drivers are here, what fits and what to install", Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error { return r.agentCheck(cmd.Context()) },
-	})
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			m, err := lookFrom(settings, own, "")
+			if err != nil {
+				return err
+			}
+			return r.agentCheck(cmd.Context(), m, deep)
+		},
+	}
+	check.Flags().BoolVar(&deep, "deep", false, "open a session on every browser that fits")
+	cmd.AddCommand(check)
 	return cmd
 }
 
@@ -96,7 +113,37 @@ func stateDir(parts ...string) (string, error) {
 	return filepath.Join(append([]string{cache, "parallel-pane"}, parts...)...), nil
 }
 
-func (r *root) agent(ctx context.Context, c agent.Config, labels []string) error {
+// lookFrom is where this machine's browsers are looked for: besides the usual places in
+// its own directory of browsers and where its settings say. state is that of an agent, ""
+// of none.
+func lookFrom(settings, own, state string) (m find.Machine, err error) {
+	m = find.Here()
+	if m.Own = own; own == "" {
+		if m.Own, err = stateDir("browsers"); err != nil {
+			return m, err
+		}
+	}
+	if m.Own, err = filepath.Abs(m.Own); err != nil {
+		return m, usage("--browsers: %v", err)
+	}
+	file := settings
+	if file == "" && state != "" {
+		file = filepath.Join(state, "agent.yaml")
+	}
+	if file == "" {
+		return m, nil
+	}
+	m.Settings, err = find.ReadSettings(file)
+	switch {
+	case errors.Is(err, fs.ErrNotExist) && settings == "":
+		return m, nil
+	case err != nil:
+		return m, usage("%v", err)
+	}
+	return m, nil
+}
+
+func (r *root) agent(ctx context.Context, c agent.Config, labels []string, settings, own string) error {
 	base, token, log, err := r.joining()
 	if err != nil {
 		return err
@@ -115,6 +162,10 @@ func (r *root) agent(ctx context.Context, c agent.Config, labels []string) error
 	if c.TLS, err = r.trust(base); err != nil {
 		return err
 	}
+	if c.Look, err = lookFrom(settings, own, c.Dir); err != nil {
+		return err
+	}
+	c.Look.Cache = filepath.Join(c.Dir, "browsers.json")
 	c.Service, c.Token, c.Version, c.Log, c.Families = base, token, r.build.Version, log, families(filepath.Join(c.Dir, "warm"))
 	a, release, err := agent.New(ctx, c)
 	if err != nil {
@@ -159,13 +210,22 @@ func localHost() (host *sessions.Host, done func(), err error) {
 	return host, done, err
 }
 
-func (r *root) agentCheck(ctx context.Context) error {
+func (r *root) agentCheck(ctx context.Context, look find.Machine, deep bool) error {
 	host, done, err := localHost()
 	if err != nil {
 		return err
 	}
 	defer done()
+	host.Machine = look
 	m := agent.Inventory(ctx, host, r.build.Version)
+	if deep {
+		for i := range m.Browsers {
+			if b := &m.Browsers[i]; b.Fits {
+				fmt.Fprintf(r.err, "Opening %s %s …\n", b.Name, b.Version)
+				host.Try(ctx, b)
+			}
+		}
+	}
 	m.Slots = agent.Advice(m)
 	if r.json {
 		return r.writeJSON(m)
@@ -177,7 +237,7 @@ func (r *root) agentCheck(ctx context.Context) error {
 	} else {
 		fmt.Fprintf(r.out, "Sessions: %s, since %s.\n\n", term.Paint(verdict.Failed, "without a sandbox"), m.Exposed)
 	}
-	t := term.NewTable("browser", "version", "where", "driver", "version", "fits")
+	t := term.NewTable("browser", "version", "channel", "where", "driver", "its version", "fits")
 	usable := 0
 	for _, b := range m.Browsers {
 		fits := term.Paint(verdict.Passed, "yes")
@@ -186,41 +246,33 @@ func (r *root) agentCheck(ctx context.Context) error {
 		} else {
 			usable++
 		}
-		t.Row(b.Name, orDash(b.Version), orDash(b.Path), orDash(b.Driver), orDash(b.DriverVersion), fits)
+		t.Row(b.Name, orDash(b.Version), orDash(b.Channel), orDash(b.Path), orDash(b.Driver), orDash(b.DriverVersion), fits)
 	}
 	if len(m.Browsers) > 0 {
 		fmt.Fprintln(r.out, t)
 	}
 	for _, b := range m.Browsers {
 		if !b.Fits {
-			fmt.Fprintf(r.out, "\n%s: %s.\n  %s\n", b.Name, b.Problem, b.Remedy)
+			fmt.Fprintf(r.out, "\n%s %s: %s.\n  %s\n", b.Name, b.Version, b.Problem, b.Remedy)
 		}
 	}
-	for _, missing := range missingFamilies(m.Browsers) {
-		fmt.Fprintf(r.out, "\nNo %s here. To have it: %s\n", missing[0], missing[1])
+	for _, d := range m.Drivers {
+		if len(d.Serves) == 0 {
+			fmt.Fprintf(r.out, "\n%s %s at %s serves nothing: %s.\n", d.Name, d.Version, d.Path, d.Problem)
+			if d.Remedy != "" {
+				fmt.Fprintf(r.out, "  %s\n", d.Remedy)
+			}
+		}
+	}
+	for _, p := range find.Products {
+		if p.Get != "" && runtime.GOOS == "linux" && !slices.ContainsFunc(m.Browsers, func(b fleet.Browser) bool { return b.Name == p.Name }) {
+			fmt.Fprintf(r.out, "\nNo %s here. To have it: %s\n", p.Title, p.Get)
+		}
 	}
 	if usable == 0 {
 		return &exitError{verdict.ExitLab, errors.New("no browser here can be used")}
 	}
 	return nil
-}
-
-// missingFamilies says what would install the browsers that are not here.
-func missingFamilies(found []fleet.Browser) (out [][2]string) {
-	for _, f := range [][3]string{
-		{"chromium", "Chromium", "apt-get install chromium chromium-driver"},
-		{"gecko", "Firefox", "apt-get install firefox-esr"},
-		{"webkit", "WebKit", "apt-get install webkit2gtk-driver libgl1-mesa-dri xvfb"},
-	} {
-		here := false
-		for _, b := range found {
-			here = here || b.Engine == f[0]
-		}
-		if !here {
-			out = append(out, [2]string{f[1], f[2]})
-		}
-	}
-	return out
 }
 
 func orDash(s string) string {

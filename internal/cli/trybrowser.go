@@ -33,7 +33,7 @@ func (r *root) openHere(ctx context.Context, o tryOptions, profile device.Profil
 	if err != nil {
 		return nil, err
 	}
-	b, err := o.find(host.Browsers(ctx))
+	b, err := o.find(host.Found(ctx).Browsers)
 	if err != nil {
 		done()
 		return nil, err

@@ -9,8 +9,6 @@ import (
 	"fmt"
 	"io"
 	"net"
-	"os/exec"
-	"regexp"
 	"strconv"
 	"strings"
 	"sync/atomic"
@@ -26,11 +24,9 @@ import (
 
 // Family is one family of browsers.
 type Family interface {
-	// Name is the engine's name in fleet.Browser: chromium, gecko, webkit.
+	// Name is the engine's name in fleet.Browser: chromium, gecko, webkit; or the
+	// browser's, of one that is opened in another way than others of its engine.
 	Name() string
-	// Find lists the family's browsers on this machine, those that do not work
-	// included, with the reason.
-	Find(ctx context.Context) []fleet.Browser
 	// Launch starts what a session on a browser needs and returns when a New
 	// session command can be sent.
 	Launch(ctx context.Context, o Options) (*Instance, error)
@@ -190,36 +186,6 @@ func (i *Instance) NeedDisplay(ctx context.Context, o *Options, width, height in
 	i.Own(d.Process)
 	o.Display, i.Display = d.Name, d
 	return nil
-}
-
-var versionPattern = regexp.MustCompile(`\d+(\.\d+)+`)
-
-// VersionOf runs a program with arguments and picks the first version number
-// out of what it prints.
-func VersionOf(ctx context.Context, env []string, path string, args ...string) (string, error) {
-	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
-	defer cancel()
-	cmd := exec.CommandContext(ctx, path, args...)
-	cmd.Env = append(process.Inherited(), env...)
-	cmd.WaitDelay = time.Second
-	out, err := cmd.CombinedOutput()
-	if v := versionPattern.FindString(string(out)); v != "" {
-		return v, nil
-	}
-	if err == nil {
-		err = errors.New("it prints no version")
-	}
-	return "", fmt.Errorf("%s %s: %w", path, strings.Join(args, " "), err)
-}
-
-// FindProgram returns the first of the names or absolute paths that exists.
-func FindProgram(names ...string) string {
-	for _, n := range names {
-		if p, err := exec.LookPath(n); err == nil {
-			return p
-		}
-	}
-	return ""
 }
 
 // Major is the part of a version before the first dot.

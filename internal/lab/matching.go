@@ -74,7 +74,7 @@ func (lab *Lab) lacks(browser string, caps webdriver.Capabilities) string {
 	if engine == "" {
 		return "" // nobody has it: matching says so better
 	}
-	others := webdriver.OtherPrefixes(engine)
+	others := webdriver.OtherPrefixes(browser, engine)
 	for _, name := range slices.Sorted(maps.Keys(caps)) {
 		if name == "webSocketUrl" && caps[name] == true && !slices.Contains(hasBiDi, engine) {
 			return browser + " has no webSocketUrl"

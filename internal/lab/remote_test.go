@@ -169,7 +169,7 @@ func TestBothCapabilityProcessorsAgree(t *testing.T) {
 	y.mu.Unlock()
 	require.NoError(t, y.carryOut(e))
 	offer := webdriver.Offer{Browser: "firefox", Version: "153.7.0", Platform: "linux", BiDi: true, Insecure: true,
-		Others: webdriver.OtherPrefixes("gecko")}
+		Others: webdriver.OtherPrefixes("firefox", "gecko")}
 	pool := map[string][]any{"browserName": {"firefox", "chromium", "puffin"}, "browserVersion": {"153", "153.7.0", "15", "140"},
 		"platformName":        {"linux", "LINUX", "windows", "mac"},
 		"acceptInsecureCerts": {true, false}, "webSocketUrl": {true, false}, "strictFileInteractability": {true, false},

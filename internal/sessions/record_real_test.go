@@ -181,7 +181,7 @@ func seconds(t *testing.T, path string) float64 {
 
 func TestATakenSessionHoldsItsClientsCommands(t *testing.T) {
 	h, _ := host(t, &family{})
-	s, err := h.Open(t.Context(), Request{Browser: h.Browsers(t.Context())[0], Device: phone(t)})
+	s, err := h.Open(t.Context(), Request{Browser: h.Found(t.Context()).Browsers[0], Device: phone(t)})
 	require.NoError(t, err)
 	defer s.Close()
 	_, err = s.ReachIn("tern")

@@ -22,6 +22,7 @@ import (
 	"parallelpane/internal/core/traffic"
 	"parallelpane/internal/engine"
 	"parallelpane/internal/engine/box"
+	"parallelpane/internal/engine/find"
 	"parallelpane/internal/engine/process"
 	"parallelpane/internal/sessions/door"
 	"parallelpane/internal/webdriver"
@@ -36,6 +37,8 @@ type Host struct {
 	Allow engine.Names
 	// Rules say where the doors of sessions lead.
 	Rules door.Rules
+	// Machine is where browsers are looked for.
+	Machine find.Machine
 
 	families map[string]engine.Family
 	dir      string
@@ -59,7 +62,7 @@ func NewHost(dir string, log *slog.Logger, families ...engine.Family) (*Host, er
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("session directory: %w", err)
 	}
-	h := &Host{families: map[string]engine.Family{}, dir: dir, log: log}
+	h := &Host{Machine: find.Here(), families: map[string]engine.Family{}, dir: dir, log: log}
 	h.trial = sync.OnceValue(h.try)
 	for _, f := range families {
 		h.families[f.Name()] = f
@@ -67,32 +70,47 @@ func NewHost(dir string, log *slog.Logger, families ...engine.Family) (*Host, er
 	return h, nil
 }
 
-// Browsers lists what every family finds on this machine.
-func (h *Host) Browsers(ctx context.Context) []fleet.Browser {
-	var mu sync.Mutex
-	var wg sync.WaitGroup
-	found := map[string][]fleet.Browser{}
-	for name, f := range h.families {
-		wg.Go(func() {
-			bs := f.Find(ctx)
-			mu.Lock()
-			defer mu.Unlock()
-			found[name] = bs
-		})
+// finder is a family that has browsers of its own: a stand-in.
+type finder interface {
+	Find(ctx context.Context) []fleet.Browser
+}
+
+// Found lists the browsers and drivers of this machine that the host's families can
+// open, those that do not work included with the reason.
+func (h *Host) Found(ctx context.Context) (out find.Found) {
+	real := false
+	for _, f := range h.families {
+		if f, ok := f.(finder); ok {
+			out.Browsers = append(out.Browsers, f.Find(ctx)...)
+			continue
+		}
+		real = true
 	}
-	wg.Wait()
-	var out []fleet.Browser
-	for _, name := range []string{"chromium", "gecko", "webkit", "standin"} {
-		out = append(out, found[name]...)
+	if real {
+		here := h.Machine.Look(ctx)
+		for _, b := range here.Browsers {
+			if h.familyOf(b) != nil {
+				out.Browsers = append(out.Browsers, b)
+			}
+		}
+		out.Drivers = here.Drivers
 	}
 	return out
+}
+
+// familyOf is the family that opens a browser.
+func (h *Host) familyOf(b fleet.Browser) engine.Family {
+	if f, ok := h.families[b.Name]; ok {
+		return f
+	}
+	return h.families[b.Engine]
 }
 
 // Prepare makes later starts of the browsers faster, where their families know
 // how.
 func (h *Host) Prepare(ctx context.Context, browsers []fleet.Browser) error {
 	for _, b := range browsers {
-		p, ok := h.families[b.Engine].(engine.Preparer)
+		p, ok := h.familyOf(b).(engine.Preparer)
 		if !ok || !b.Fits {
 			continue
 		}
@@ -181,7 +199,7 @@ func (h *Host) Open(ctx context.Context, r Request) (*Session, error) {
 // its own, the programs, the session itself, the lab's own connection to it, the
 // device.
 func (h *Host) open(ctx context.Context, r Request) (_ *Session, err error) {
-	family := h.families[r.Browser.Engine]
+	family := h.familyOf(r.Browser)
 	if family == nil {
 		return nil, fmt.Errorf("this agent has no engine %q", r.Browser.Engine)
 	}

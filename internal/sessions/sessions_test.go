@@ -88,7 +88,7 @@ func phone(t *testing.T) device.Profile {
 func TestASessionFromOpenToClose(t *testing.T) {
 	f := &family{}
 	h, dir := host(t, f)
-	b := h.Browsers(t.Context())[0]
+	b := h.Found(t.Context()).Browsers[0]
 	s, err := h.Open(t.Context(), Request{Browser: b, Device: phone(t), Headed: true})
 	require.NoError(t, err)
 	assert.True(t, f.options.Headed)
@@ -105,7 +105,7 @@ func TestASessionFromOpenToClose(t *testing.T) {
 func TestNoSessionIsTheLabsFaultAndLeavesNothing(t *testing.T) {
 	for name, f := range map[string]*family{"launch": {fail: errors.New("no such driver")}, "refused": {refuse: true}} {
 		h, dir := host(t, f)
-		_, err := h.Open(t.Context(), Request{Browser: h.Browsers(t.Context())[0], Device: phone(t)})
+		_, err := h.Open(t.Context(), Request{Browser: h.Found(t.Context()).Browsers[0], Device: phone(t)})
 		var start *StartError
 		require.ErrorAs(t, err, &start, name)
 		assert.ErrorContains(t, err, "firefox 9 would not start: ")
@@ -118,14 +118,14 @@ func TestNoSessionIsTheLabsFaultAndLeavesNothing(t *testing.T) {
 	assert.ErrorContains(t, err, "driver 1 does not fit")
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	_, err = h.Open(ctx, Request{Browser: h.Browsers(t.Context())[0], Device: phone(t)})
+	_, err = h.Open(ctx, Request{Browser: h.Found(t.Context()).Browsers[0], Device: phone(t)})
 	var start *StartError
 	assert.False(t, errors.As(err, &start), "being told to stop is nobody's fault: %v", err)
 }
 
 func TestANewHostEndsWhatAnOlderOneLeft(t *testing.T) {
 	h, dir := host(t, &family{})
-	s, err := h.Open(t.Context(), Request{Browser: h.Browsers(t.Context())[0], Device: phone(t)})
+	s, err := h.Open(t.Context(), Request{Browser: h.Found(t.Context()).Browsers[0], Device: phone(t)})
 	require.NoError(t, err)
 	_, err = NewHost(dir, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)

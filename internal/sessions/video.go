@@ -8,12 +8,12 @@ import (
 	"image"
 	"io"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strconv"
 	"sync"
 	"time"
 
-	"parallelpane/internal/engine"
 	"parallelpane/internal/engine/process"
 	"parallelpane/internal/recording"
 	"parallelpane/internal/webdriver"
@@ -64,7 +64,8 @@ var encoding = []string{"-an", "-c:v", "libvpx", "-deadline", "realtime", "-cpu-
 const fitting = "scale=w='min(1280,iw)':h='min(1280,ih)':force_original_aspect_ratio=decrease:force_divisible_by=2:flags=fast_bilinear"
 
 func startVideo(r *Recording) (*video, error) {
-	v := &video{path: filepath.Join(r.dir, recording.VideoFile), ended: make(chan struct{}), ffmpeg: engine.FindProgram("ffmpeg")}
+	v := &video{path: filepath.Join(r.dir, recording.VideoFile), ended: make(chan struct{})}
+	v.ffmpeg, _ = exec.LookPath("ffmpeg")
 	if v.ffmpeg == "" {
 		return nil, errors.New("ffmpeg is not installed on the agent: apt-get install ffmpeg")
 	}

@@ -210,19 +210,24 @@ func wrongProxy(v any) string {
 	return ""
 }
 
-// EnginePrefixes are those of the extension capabilities that each engine's driver
-// knows.
-var EnginePrefixes = map[string][]string{
-	"chromium": {"goog:", "webauthn:", "fedcm:"}, "gecko": {"moz:"}, "webkit": {"webkitgtk:", "webauthn:"},
+// Prefixes are those of the extension capabilities that each driver knows: by the
+// browser's name where its driver knows others than its engine's.
+var Prefixes = map[string][]string{
+	"chromium": {"goog:", "webauthn:", "fedcm:"}, "edge": {"ms:", "webauthn:", "fedcm:"}, "gecko": {"moz:"},
+	"webkit": {"webkitgtk:", "webauthn:"}, "wpe": {"wpe:"}, "safari": {"safari:", "webkit:"},
 }
 
-// OtherPrefixes lists the prefixes that other engines know and an engine does not.
-// An extension capability that no engine knows has none of them: nobody is refused
-// for it.
-func OtherPrefixes(engine string) (out []string) {
-	for _, prefixes := range EnginePrefixes {
+// OtherPrefixes lists the prefixes that others know and the driver of a browser of an
+// engine does not. An extension capability that no driver knows has none of them:
+// nobody is refused for it.
+func OtherPrefixes(browser, engine string) (out []string) {
+	own, special := Prefixes[browser]
+	if !special {
+		own = Prefixes[engine]
+	}
+	for _, prefixes := range Prefixes {
 		for _, p := range prefixes {
-			if !slices.Contains(EnginePrefixes[engine], p) && !slices.Contains(out, p) {
+			if !slices.Contains(own, p) && !slices.Contains(out, p) {
 				out = append(out, p)
 			}
 		}

@@ -72,7 +72,7 @@ func FuzzAlternatives(f *testing.F) {
 }
 
 func TestChooseTakesTheFirstThatCanBeServed(t *testing.T) {
-	o := Offer{Browser: "firefox", Version: "153.7.0", Platform: "linux", Others: OtherPrefixes("gecko")}
+	o := Offer{Browser: "firefox", Version: "153.7.0", Platform: "linux", Others: OtherPrefixes("firefox", "gecko")}
 	got, err := o.Choose([]Capabilities{{"browserName": "webkitgtk"}, {"browserVersion": "15"}, {"browserVersion": "153",
 		"moz:debug": true, "webSocketUrl": false}, {}})
 	require.NoError(t, err)

@@ -286,7 +286,7 @@ func stepOverhead(ctx context.Context, _ string) ([]row, error) {
 	if err != nil {
 		return nil, err
 	}
-	browsers := host.Browsers(ctx)
+	browsers := host.Found(ctx).Browsers
 	if len(browsers) == 0 {
 		return nil, fmt.Errorf("no chromium here")
 	}

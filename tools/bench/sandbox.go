@@ -40,7 +40,7 @@ func sandbox(ctx context.Context, _ string) ([]row, error) {
 	if err := hosts[1].Isolated(); err != nil {
 		return nil, err
 	}
-	browser := hosts[0].Browsers(ctx)[0]
+	browser := hosts[0].Found(ctx).Browsers[0]
 	profile, err := device.Find("")
 	if err != nil {
 		return nil, err

@@ -102,7 +102,7 @@ func commands(ctx context.Context, pane string) ([]row, error) {
 	if err != nil {
 		return nil, err
 	}
-	browser := host.Browsers(ctx)[0]
+	browser := host.Found(ctx).Browsers[0]
 	profile, err := device.Find("")
 	if err != nil {
 		return nil, err

@@ -370,7 +370,7 @@ func (s *served) drawn(ctx context.Context, pane string, last int, wide string) 
 		return nil, err
 	}
 	profile := device.Profile{Name: "bench", Size: device.Size{Width: 1280, Height: 800}, Density: 1}
-	b, err := host.Open(ctx, sessions.Request{Browser: host.Browsers(ctx)[0], Device: profile})
+	b, err := host.Open(ctx, sessions.Request{Browser: host.Found(ctx).Browsers[0], Device: profile})
 	if err != nil {
 		return nil, err
 	}

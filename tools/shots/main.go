@@ -144,7 +144,7 @@ func console(ctx context.Context, dir, pane, theme string) (*sessions.Session, s
 	if err != nil {
 		return nil, "", err
 	}
-	browsers := host.Browsers(ctx)
+	browsers := host.Found(ctx).Browsers
 	if len(browsers) == 0 {
 		return nil, "", fmt.Errorf("no chromium here")
 	}

@@ -10,14 +10,14 @@ import (
 // plan is made.
 type Lab interface {
 	// Versions lists the versions of a browser, of an engine, or of both, that
-	// some agent has; what is "" may be any.
+	// some agent has, each with its channel; what is "" may be any.
 	Versions(browser, engine string) []string
 	// Lacks says why no agent could ever run a combination; "" when one could.
 	Lacks(values map[string]string) string
 }
 
 // labAxes are the axes that say something of an agent.
-var labAxes = []string{"browser", "engine", "version", "os", "mode"}
+var labAxes = []string{"browser", "engine", "channel", "version", "os", "mode"}
 
 // frozen replaces a version selector by the version it means in the lab.
 func frozen(lab Lab, values map[string]string) (map[string]string, error) {
@@ -29,7 +29,11 @@ func frozen(lab Lab, values map[string]string) (map[string]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	got, err := sel.Resolve(lab.Versions(values["browser"], values["engine"]))
+	there := lab.Versions(values["browser"], values["engine"])
+	if channel := values["channel"]; channel != "" {
+		there = slices.DeleteFunc(slices.Clone(there), func(v string) bool { return channelOf(v) != channel })
+	}
+	got, err := sel.Resolve(there)
 	if err != nil {
 		return nil, fmt.Errorf("%s %s is unresolved: %w", cmp.Or(values["browser"], values["engine"]), version, err)
 	}

@@ -9,13 +9,46 @@ import (
 )
 
 // Selector chooses versions of a browser: by their beginning (153 or 153.7), by
-// a range (">=150 <153"), or by their place among what the lab has (latest,
-// latest-1).
+// a range (">=150 <153"), by their channel (beta, esr), or by their place among what
+// the lab has (latest, latest-1, oldest, or the oldest of a range: "oldest >=140").
 type Selector struct {
-	source string
-	prefix []int
-	bounds []bound
-	back   int // for latest: how many releases back; -1 for the other forms
+	source  string
+	prefix  []int
+	bounds  []bound
+	channel string
+	oldest  bool
+	back    int // for latest: how many releases back; -1 for the other forms
+}
+
+// Channels are those that browsers are published in, the steady ones first. A version
+// whose channel is known is written with it: "153.7.0 esr"; one without is stable.
+var Channels = []string{"stable", "esr", "beta", "dev", "canary", "nightly", "preview"}
+
+// Early says how early in a version's life its channel publishes it: 0 for those that
+// are done, more for those that are published to be tried out.
+func Early(channel string) int { return max(1, slices.Index(Channels, channel)) - 1 }
+
+func early(version string) bool { return Early(channelOf(version)) > 0 }
+
+func channelOf(version string) string {
+	if _, channel, ok := strings.Cut(version, " "); ok {
+		return channel
+	}
+	return Channels[0]
+}
+
+// InChannel writes a version with its channel.
+func InChannel(version, channel string) string {
+	if channel == "" || channel == Channels[0] {
+		return version
+	}
+	return version + " " + channel
+}
+
+// Number is a version without its channel.
+func Number(version string) string {
+	number, _, _ := strings.Cut(version, " ")
+	return number
 }
 
 type bound struct {
@@ -28,7 +61,11 @@ type bound struct {
 func ParseSelector(s string) (Selector, error) {
 	sel := Selector{source: s, back: -1}
 	form := fmt.Errorf("%q chooses no version: expected the beginning of one such as 153 or 153.7, a range such as \">=150 <153\", "+
-		"latest or latest-1", s)
+		"latest, latest-1, oldest, or a channel: %s", s, strings.Join(Channels, ", "))
+	if slices.Contains(Channels, s) {
+		sel.channel = s
+		return sel, nil
+	}
 	if s == "latest" {
 		sel.back = 0
 		return sel, nil
@@ -41,7 +78,11 @@ func ParseSelector(s string) (Selector, error) {
 		sel.back = back
 		return sel, nil
 	}
-	for _, word := range strings.Fields(s) {
+	words := strings.Fields(s)
+	if len(words) > 0 && words[0] == "oldest" {
+		sel.oldest, words = true, words[1:]
+	}
+	for _, word := range words {
 		op := word[:len(word)-len(strings.TrimLeft(word, "<>="))]
 		than, ok := versionParts(word[len(op):])
 		switch {
@@ -55,7 +96,7 @@ func ParseSelector(s string) (Selector, error) {
 			return sel, form
 		}
 	}
-	if sel.prefix == nil && len(sel.bounds) == 0 {
+	if sel.prefix == nil && len(sel.bounds) == 0 && !sel.oldest {
 		return sel, form
 	}
 	for _, low := range sel.bounds {
@@ -103,12 +144,15 @@ func (s Selector) String() string { return s.source }
 func (s Selector) Literal() bool { return s.prefix != nil }
 
 // Allows reports whether a version is chosen. A bound is compared with as many
-// parts of the version as it has: 150.3 is <=150 and not >150. latest allows
-// every version, since it needs the others to compare with.
+// parts of the version as it has: 150.3 is <=150 and not >150. latest and oldest allow
+// every version, since they need the others to compare with.
 func (s Selector) Allows(version string) bool {
 	have, ok := versionParts(version)
 	if !ok {
 		return false
+	}
+	if s.channel != "" {
+		return channelOf(version) == s.channel
 	}
 	if s.prefix != nil {
 		return len(have) >= len(s.prefix) && slices.Equal(have[:len(s.prefix)], s.prefix)
@@ -147,14 +191,18 @@ func CompareVersions(a, b string) int {
 }
 
 // Resolve turns a selector into the version to freeze in a run, given the
-// versions there are: a beginning stays what it is, latest becomes a release,
-// a range its highest version.
+// versions there are, each with its channel: a beginning stays what it is, latest and
+// oldest become a release, a range or a channel its highest version. Versions that are
+// published to be tried out count for latest and oldest only where there are no others.
 func (s Selector) Resolve(versions []string) (string, error) {
 	var fit []string
 	for _, v := range versions {
 		if s.Allows(v) {
 			fit = append(fit, v)
 		}
+	}
+	if slices.ContainsFunc(fit, func(v string) bool { return !early(v) }) && (s.back >= 0 || s.oldest) {
+		fit = slices.DeleteFunc(fit, early)
 	}
 	slices.SortFunc(fit, func(a, b string) int { return CompareVersions(b, a) })
 	switch {
@@ -164,8 +212,10 @@ func (s Selector) Resolve(versions []string) (string, error) {
 		return "", fmt.Errorf("the lab has %s", strings.Join(versions, ", "))
 	case s.prefix != nil:
 		return s.source, nil
+	case s.oldest:
+		return Release(fit[len(fit)-1]), nil
 	case s.back < 0:
-		return fit[0], nil
+		return Number(fit[0]), nil
 	}
 	releases := make([]string, len(fit))
 	for i, v := range fit {

@@ -131,3 +131,32 @@ func TestPlanInALab(t *testing.T) {
 	_, err = Matrix{Name: "m", Axes: []Axis{{"browser", []string{"ibis"}}, {"version", []string{"latest"}}}}.Plan(testLab{})
 	assert.ErrorContains(t, err, "ibis latest is unresolved: the lab has no version of it")
 }
+
+// Channels and the oldest of a range, among versions of which some are to be tried out.
+func TestPlacesAmongChannels(t *testing.T) {
+	there := []string{"140.12.0 esr", "153.7.0 esr", "156.0.1", "157.0 beta", "158.0 nightly"}
+	for text, want := range map[string]string{
+		"latest": "156", "latest-1": "153", "latest-2": "140", "oldest": "140", "oldest >=150": "153", "oldest >=157": "157",
+		"esr": "153.7.0", "beta": "157.0", "nightly": "158.0", "stable": "156.0.1", ">=157": "158.0", "153": "153",
+	} {
+		sel, err := ParseSelector(text)
+		require.NoError(t, err, text)
+		got, err := sel.Resolve(there)
+		require.NoError(t, err, text)
+		assert.Equal(t, want, got, text)
+	}
+	for _, text := range []string{"oldest 150", "oldest latest", "esr beta", "oldest >=150 <=140"} {
+		_, err := ParseSelector(text)
+		assert.Error(t, err, text)
+	}
+	for _, text := range []string{"canary", "oldest >=200"} {
+		sel, err := ParseSelector(text)
+		require.NoError(t, err)
+		_, err = sel.Resolve(there)
+		assert.ErrorContains(t, err, "the lab has", text)
+	}
+	sel, _ := ParseSelector("latest")
+	only, err := sel.Resolve([]string{"157.0 beta"})
+	require.NoError(t, err)
+	assert.Equal(t, "157", only, "where there is nothing else")
+}

@@ -15,8 +15,9 @@ import (
 )
 
 // Facts is what an agent has. A fact may have several values: an agent with two
-// browsers has two values of "browser". Values of "engine" and "version" begin
-// with the browser that they belong to: "firefox gecko", "firefox 153.0".
+// browsers has two values of "browser". Values of "engine", "channel" and "version"
+// begin with the browser that they belong to: "firefox gecko", "firefox esr",
+// "firefox 153.0 esr".
 type Facts map[string][]string
 
 // Browser is one browser found on an agent.
@@ -24,12 +25,33 @@ type Browser struct {
 	Name          string `json:"name"`   // value of the axis "browser": chromium, firefox, webkitgtk …
 	Engine        string `json:"engine"` // chromium, gecko, webkit, standin
 	Version       string `json:"version"`
+	Channel       string `json:"channel"` // one of Channels; "" where the installation does not say
+	Arch          string `json:"arch"`    // such as amd64; "" where it does not say
+	From          Origin `json:"from"`
+	Base          string `json:"base"` // version of the Chromium that it is made from, where that is not its own
 	Path          string `json:"path"`
 	Driver        string `json:"driver"` // path of the driver; "built in" when the browser serves commands itself
 	DriverVersion string `json:"driver_version"`
 	Fits          bool   `json:"fits"`    // browser and driver work together
 	Problem       string `json:"problem"` // why they do not
 	Remedy        string `json:"remedy"`  // what to install
+}
+
+// Origin is where on its machine an installation was found.
+type Origin string
+
+// The places, from the best on.
+const (
+	Named   Origin = "named"   // by the settings of the agent
+	Stocked Origin = "stocked" // in the agent's own directory of browsers
+	System  Origin = "system"  // where the system's packages put it
+	OnPath  Origin = "path"    // on the path for programs
+)
+
+// Better orders places from the best on.
+func (o Origin) Better(than Origin) int {
+	all := []Origin{Named, Stocked, System, OnPath}
+	return cmp.Compare(slices.Index(all, o), slices.Index(all, than))
 }
 
 // Machine is what one agent reports of itself.
@@ -40,6 +62,7 @@ type Machine struct {
 	Cores     int               `json:"cores"`
 	MemoryMB  int               `json:"memory_mb"`
 	Browsers  []Browser         `json:"browsers"`
+	Drivers   []Driver          `json:"drivers"`
 	Labels    map[string]string `json:"labels"`
 	Pool      string            `json:"pool"`       // shared, or the project that owns the agent
 	Headed    bool              `json:"headed"`     // can open windows, on a real or virtual display
@@ -58,18 +81,20 @@ func (b Browser) HasVersion(want string) bool {
 		return true
 	}
 	sel, err := combo.ParseSelector(want)
-	return err == nil && sel.Allows(b.Version)
+	return err == nil && sel.Allows(combo.InChannel(b.Version, b.Channel))
 }
 
 // Serves reports whether the browser can be opened for a combination.
 func (b Browser) Serves(values map[string]string) bool {
 	named := func(axis, is string) bool { return values[axis] == "" || values[axis] == is }
-	return b.Fits && named("browser", b.Name) && named("engine", b.Engine) && b.HasVersion(values["version"])
+	return b.Fits && named("browser", b.Name) && named("engine", b.Engine) && named("channel", cmp.Or(b.Channel, "stable")) &&
+		b.HasVersion(values["version"])
 }
 
 // Own are the facts that agents have by themselves; labels may not use their
 // names.
-var Own = []string{"agent", "arch", "browser", "cores", "engine", "isolation", "memory_mb", "mode", "os", "os_version", "pool", "version"}
+var Own = []string{"agent", "arch", "browser", "channel", "cores", "engine", "isolation", "memory_mb", "mode", "os", "os_version", "pool",
+	"version"}
 
 // Facts flattens the machine of an agent for matching. Only browsers that fit
 // their driver count, since no other can be opened.
@@ -84,9 +109,11 @@ func (m Machine) Facts(agent string) Facts {
 			if !slices.Contains(f["browser"], b.Name) {
 				f["browser"] = append(f["browser"], b.Name)
 			}
-			f["version"] = append(f["version"], b.Name+" "+b.Version)
-			if e := b.Name + " " + b.Engine; !slices.Contains(f["engine"], e) {
-				f["engine"] = append(f["engine"], e)
+			f["version"] = append(f["version"], b.Name+" "+combo.InChannel(b.Version, b.Channel))
+			for fact, of := range map[string]string{"engine": b.Engine, "channel": cmp.Or(b.Channel, combo.Channels[0])} {
+				if v := b.Name + " " + of; !slices.Contains(f[fact], v) {
+					f[fact] = append(f[fact], v)
+				}
 			}
 		}
 	}
@@ -142,8 +169,11 @@ func Match(needs Needs, facts Facts) []Lack {
 		case "engine":
 			have = ofBrowsers(have, needs["browser"])
 			meets = func(w string) bool { return len(ofEngine(have, []string{w})) > 0 }
-		case "version":
+		case "channel":
 			have = ofBrowsers(have, needs["browser"])
+			meets = func(w string) bool { return len(ofEngine(have, []string{w})) > 0 }
+		case "version":
+			have = inChannels(ofBrowsers(have, needs["browser"]), needs["channel"])
 			if engines, asked := needs["engine"]; asked {
 				have = ofBrowsers(have, append(ofEngine(ofBrowsers(facts["engine"], needs["browser"]), engines), ""))
 			}
@@ -163,7 +193,7 @@ func Match(needs Needs, facts Facts) []Lack {
 }
 
 // aboutBrowsers are the facts of one browser, from the coarsest on.
-var aboutBrowsers = []string{"browser", "engine", "version"}
+var aboutBrowsers = []string{"browser", "engine", "channel", "version"}
 
 func has(have []string, want string) bool {
 	if slices.Contains(have, want) {
@@ -184,6 +214,18 @@ func ofBrowsers(versions, browsers []string) (out []string) {
 		}
 	}
 	return out
+}
+
+// inChannels keeps the versions of the named channels; no name keeps all.
+func inChannels(versions, channels []string) []string {
+	if len(channels) == 0 {
+		return versions
+	}
+	return slices.DeleteFunc(slices.Clone(versions), func(v string) bool {
+		_, version, _ := strings.Cut(v, " ")
+		_, channel, _ := strings.Cut(version, " ")
+		return !slices.Contains(channels, cmp.Or(channel, combo.Channels[0]))
+	})
 }
 
 // ofEngine lists the browsers of some engines, from values of "engine".

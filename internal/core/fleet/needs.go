@@ -26,7 +26,7 @@ func NeedsOf(project string, values map[string]string) Needs {
 	if project != "" {
 		needs["pool"] = append(needs["pool"], project)
 	}
-	for _, axis := range []string{"browser", "engine", "version", "os", "mode"} {
+	for _, axis := range []string{"browser", "engine", "channel", "version", "os", "mode"} {
 		if v, ok := values[axis]; ok {
 			needs[axis] = []string{v}
 		}

@@ -189,7 +189,8 @@ var systems = map[string]string{"mac": "macos", "darwin": "macos", "any": "", "A
 
 // driversNames are what drivers call the browsers that the lab knows under
 // another name.
-var driversNames = map[string]string{"chrome": "chromium", "MiniBrowser": "webkitgtk"}
+var driversNames = map[string]string{"chrome": "chromium", "MiniBrowser": "webkitgtk", "MicrosoftEdge": "edge", "msedge": "edge",
+	"Safari": "safari"}
 
 // NewWant reads one alternative of validated, merged capabilities. known says
 // whether some agent has a browser of a name.

@@ -71,18 +71,31 @@ var vendor = engine.Vendor{
 
 // localState are the names of the browser's state, outside any profile, that may be
 // asked for.
-var localState = engine.Vendor{Key: vendor.Key, Why: vendor.Why, Prefs: engine.Names{"browser.enabled_labs_experiments", "intl.*"}}
+var localState = engine.Names{"browser.enabled_labs_experiments", "intl.*"}
+
+// vendorOf is what sessions may ask of a browser made from Chromium: the same of all,
+// by the key that its driver knows.
+func vendorOf(browser string) engine.Vendor {
+	v := vendor
+	if browser == "edge" {
+		v.Key = "ms:edgeOptions"
+	}
+	return v
+}
 
 // settle reads what a session asks for: the extension capability without what the
 // agent decides, and the switches of the command line.
 func settle(o engine.Options, inst *engine.Instance) (options map[string]any, args []string, err error) {
+	vendor := vendorOf(o.Browser.Name)
+	state := vendor
+	state.Prefs = localState
 	if options, err = vendor.Of(o.Asked, o.Allow); err != nil {
 		return nil, nil, err
 	}
 	if args, inst.Left, err = vendor.Arguments(options, false, o.Allow); err != nil {
 		return nil, nil, err
 	}
-	for field, checked := range map[string]engine.Vendor{"prefs": vendor, "localState": localState} {
+	for field, checked := range map[string]engine.Vendor{"prefs": vendor, "localState": state} {
 		raw, there := options[field]
 		if !there {
 			continue

@@ -12,7 +12,6 @@ import (
 	"slices"
 	"time"
 
-	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/engine"
 	"parallelpane/internal/engine/process"
 )
@@ -22,49 +21,6 @@ type Family struct{}
 
 // Name is the engine's name.
 func (Family) Name() string { return "chromium" }
-
-// Find looks for Chromium and its driver on the path and in the systems' usual
-// places. The driver fits when its major version is the browser's.
-func (Family) Find(ctx context.Context) []fleet.Browser {
-	path := engine.FindProgram("chromium", "chromium-browser",
-		"/Applications/Chromium.app/Contents/MacOS/Chromium", `C:\Program Files\Chromium\Application\chrome.exe`)
-	driver := engine.FindProgram("chromedriver", "/usr/lib/chromium/chromedriver", "/usr/lib/chromium-browser/chromedriver")
-	if path == "" && driver == "" {
-		return nil
-	}
-	b := fleet.Browser{Name: "chromium", Engine: "chromium", Path: path, Driver: driver}
-	if path == "" {
-		b.Problem, b.Remedy = "the driver is here, the browser is not", remedy("chromium")
-		return []fleet.Browser{b}
-	}
-	var err error
-	if b.Version, err = engine.VersionOf(ctx, nil, path, "--version"); err != nil {
-		b.Problem, b.Remedy = err.Error(), remedy("chromium")
-		return []fleet.Browser{b}
-	}
-	if driver == "" {
-		b.Problem, b.Remedy = "no chromedriver", remedy("chromium-driver")
-		return []fleet.Browser{b}
-	}
-	if b.DriverVersion, err = engine.VersionOf(ctx, nil, driver, "--version"); err != nil {
-		b.Problem, b.Remedy = err.Error(), remedy("chromium-driver")
-		return []fleet.Browser{b}
-	}
-	if engine.Major(b.Version) != engine.Major(b.DriverVersion) {
-		b.Problem = fmt.Sprintf("chromedriver %s does not fit Chromium %s", b.DriverVersion, b.Version)
-		b.Remedy = "install a chromedriver of version " + engine.Major(b.Version)
-		return []fleet.Browser{b}
-	}
-	b.Fits = true
-	return []fleet.Browser{b}
-}
-
-func remedy(pkg string) string {
-	if runtime.GOOS == "linux" {
-		return "apt-get install " + pkg
-	}
-	return "install " + pkg + " and put it on the path"
-}
 
 var portLine = regexp.MustCompile(`started successfully on port (\d+)`)
 
@@ -111,7 +67,7 @@ func (Family) Launch(ctx context.Context, o engine.Options) (*engine.Instance, e
 	options["binary"], options["args"] = o.Browser.Path, args
 	prefs, _ := options["prefs"].(map[string]any)
 	options["prefs"] = saving(prefs, o.Box.Inside(filepath.Join(o.Dir, engine.Downloads)))
-	inst.Caps = vendor.Asking(o, options, true)
+	inst.Caps = vendorOf(o.Browser.Name).Asking(o, options, true)
 	return inst, nil
 }
 

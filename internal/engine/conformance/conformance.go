@@ -11,6 +11,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"sync"
 	"testing"
 	"time"
 
@@ -20,6 +21,7 @@ import (
 	"parallelpane/internal/core/device"
 	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/engine"
+	"parallelpane/internal/engine/find"
 	"parallelpane/internal/webdriver"
 )
 
@@ -27,6 +29,8 @@ import (
 type Kit struct {
 	Script bool // runs page script
 	BiDi   bool // offers webSocketUrl
+	// OneWindow is of a browser that answers New Window with the one it has.
+	OneWindow bool
 	// Give makes a file known to the browser and says where it finds it; nil when it
 	// sees the files of the test.
 	Give func(t *testing.T, s *webdriver.Session, file string) string
@@ -72,13 +76,28 @@ func pages() http.Handler {
 	return mux
 }
 
+var here = sync.OnceValue(func() find.Found { return find.Here().Look(context.Background()) })
+
 // Browser returns the family's first browser that fits, or skips the test.
 // Where PANE_REQUIRE_ENGINES is set, as in CI, a missing one fails it.
 func Browser(t *testing.T, f engine.Family) fleet.Browser {
 	t.Helper()
-	for _, b := range f.Find(t.Context()) {
-		if b.Fits {
-			return b
+	var all []fleet.Browser
+	if own, ok := f.(interface {
+		Find(ctx context.Context) []fleet.Browser
+	}); ok {
+		all = own.Find(t.Context())
+	} else {
+		all = here().Browsers
+	}
+	for _, is := range []func(b fleet.Browser) bool{
+		func(b fleet.Browser) bool { return b.Name == f.Name() },
+		func(b fleet.Browser) bool { return b.Engine == f.Name() },
+	} {
+		for _, b := range all {
+			if b.Fits && is(b) {
+				return b
+			}
 		}
 	}
 	if os.Getenv("PANE_REQUIRE_ENGINES") != "" {
@@ -216,6 +235,10 @@ func Run(t *testing.T, f engine.Family, k Kit) {
 		require.NoError(t, err)
 		other, err := s.NewWindow(ctx, "tab")
 		require.NoError(t, err)
+		if k.OneWindow {
+			assert.Equal(t, home, other)
+			return
+		}
 		all, err := s.Windows(ctx)
 		require.NoError(t, err)
 		assert.ElementsMatch(t, []string{home, other}, all)

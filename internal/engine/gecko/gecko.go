@@ -39,23 +39,6 @@ type Family struct {
 // Name is the engine's name.
 func (Family) Name() string { return "gecko" }
 
-// Find looks for Firefox. It needs no driver.
-func (Family) Find(ctx context.Context) []fleet.Browser {
-	path := engine.FindProgram("firefox-esr", "firefox", "/Applications/Firefox.app/Contents/MacOS/firefox",
-		`C:\Program Files\Mozilla Firefox\firefox.exe`)
-	if path == "" {
-		return nil
-	}
-	b := fleet.Browser{Name: "firefox", Engine: "gecko", Path: path, Driver: "built in"}
-	var err error
-	if b.Version, err = engine.VersionOf(ctx, nil, path, "--version"); err != nil {
-		b.Problem, b.Remedy = err.Error(), "apt-get install firefox-esr"
-		return []fleet.Browser{b}
-	}
-	b.DriverVersion, b.Fits = b.Version, true
-	return []fleet.Browser{b}
-}
-
 // prefs are on top of those the browser itself sets while it is remotely
 // controlled: nothing may reach for the network or ask the user anything.
 var prefs = map[string]any{

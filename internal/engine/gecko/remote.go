@@ -120,7 +120,7 @@ type remoteEnd struct {
 
 func newRemoteEnd(m *marionette, version string) *remoteEnd {
 	r := &remoteEnd{m: m, mux: http.NewServeMux(), offer: webdriver.Offer{Browser: "firefox", Version: version, Platform: runtime.GOOS,
-		BiDi: true, Insecure: true, Others: webdriver.OtherPrefixes("gecko")}}
+		BiDi: true, Insecure: true, Others: webdriver.OtherPrefixes("firefox", "gecko")}}
 	if r.offer.Platform == "darwin" {
 		r.offer.Platform = "mac"
 	}

@@ -13,7 +13,6 @@ import (
 	"strconv"
 	"time"
 
-	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/engine"
 	"parallelpane/internal/engine/process"
 	"parallelpane/internal/webdriver"
@@ -24,51 +23,6 @@ type Family struct{}
 
 // Name is the engine's name.
 func (Family) Name() string { return "webkit" }
-
-// Find looks for the driver and the browser of WebKitGTK. They are built from
-// one source, so they fit when both are there; a display is needed besides.
-func (Family) Find(ctx context.Context) []fleet.Browser {
-	driver := engine.FindProgram("WebKitWebDriver")
-	path := miniBrowser()
-	if driver == "" && path == "" {
-		return nil
-	}
-	b := fleet.Browser{Name: "webkitgtk", Engine: "webkit", Path: path, Driver: driver}
-	const install = "apt-get install webkit2gtk-driver"
-	switch {
-	case path == "":
-		b.Problem, b.Remedy = "the driver is here, MiniBrowser is not", install
-		return []fleet.Browser{b}
-	case driver == "":
-		b.Problem, b.Remedy = "no WebKitWebDriver", install
-		return []fleet.Browser{b}
-	}
-	d, err := process.StartDisplay(ctx, process.Start, 640, 480)
-	if err != nil {
-		b.Problem, b.Remedy = err.Error(), "apt-get install xvfb"
-		return []fleet.Browser{b}
-	}
-	defer d.Stop(0)
-	if b.Version, err = engine.VersionOf(ctx, []string{"DISPLAY=" + d.Name}, path, "--version"); err != nil {
-		b.Problem, b.Remedy = err.Error(), install
-		return []fleet.Browser{b}
-	}
-	if dri, _ := filepath.Glob("/usr/lib/*/dri/swrast_dri.so"); len(dri) == 0 {
-		b.Problem, b.Remedy = "no software rendering, without which screenshots hang", "apt-get install libgl1-mesa-dri"
-		return []fleet.Browser{b}
-	}
-	b.DriverVersion, b.Fits = b.Version, true
-	return []fleet.Browser{b}
-}
-
-func miniBrowser() string {
-	for _, api := range []string{"4.1", "6.0", "4.0"} {
-		if found, _ := filepath.Glob("/usr/lib/*/webkit*gtk-" + api + "/MiniBrowser"); len(found) > 0 {
-			return found[0]
-		}
-	}
-	return ""
-}
 
 // plain takes the space away that MiniBrowser's tool bar would claim: with it
 // no window is narrower than 447 pixels, which no phone's viewport fits.
@@ -143,9 +97,14 @@ func (Family) Launch(ctx context.Context, o engine.Options) (*engine.Instance, e
 	options["binary"], options["args"] = o.Browser.Path, args
 	inst.Caps = vendor.Asking(o, options, false)
 	if o.Door != "" {
-		inst.Caps["proxy"] = map[string]any{"proxyType": "manual", "httpProxy": o.Door, "sslProxy": o.Door}
+		inst.Caps["proxy"] = through(o.Door)
 	}
 	return inst, nil
+}
+
+// through is the capability that leads a browser through the session's door.
+func through(door string) map[string]any {
+	return map[string]any{"proxyType": "manual", "httpProxy": door, "sslProxy": door}
 }
 
 func ratioError(ratio float64) error {
@@ -192,7 +151,7 @@ func answers(ctx context.Context, inst *engine.Instance, p *process.Process, bas
 		case <-p.Done():
 			return p.Gone()
 		case <-ctx.Done():
-			return errors.New("WebKitWebDriver did not get ready within 10 s")
+			return errors.New("the driver did not get ready within 10 s")
 		case <-time.After(10 * time.Millisecond):
 		}
 	}

@@ -46,7 +46,7 @@ export function FleetPage() {
   );
 }
 
-const asked = ["browser", "engine", "version", "os", "mode", "arch", "pool"];
+const asked = ["browser", "engine", "channel", "version", "os", "mode", "arch", "pool"];
 
 /** Needs in words, with the facts there are to choose from. */
 function Needs({
