@@ -29,6 +29,7 @@ require (
 	github.com/swaggest/openapi-go v0.2.60
 	github.com/tdewolff/parse/v2 v2.8.20
 	github.com/teambition/rrule-go v1.8.2
+	github.com/ulikunitz/xz v0.5.17
 	github.com/valyala/fasthttp v1.77.0
 	github.com/vbauerster/mpb/v8 v8.9.3
 	go.yaml.in/yaml/v3 v3.0.6
@@ -61,7 +62,7 @@ require (
 	github.com/gofiber/utils/v2 v2.0.2 // indirect
 	github.com/golang/groupcache v0.0.0-20210331224755-41bb18bfe9da // indirect
 	github.com/inconshreveable/mousetrap v1.1.0 // indirect
-	github.com/klauspost/compress v1.20.3 // indirect
+	github.com/klauspost/compress v1.20.3
 	github.com/lucasb-eyer/go-colorful v1.2.0 // indirect
 	github.com/lufia/plan9stats v0.0.0-20211012122336-39d0f177ccd0 // indirect
 	github.com/mattn/go-colorable v0.1.14 // indirect

@@ -17,14 +17,17 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/gofrs/flock"
 	"github.com/valyala/fasthttp"
 	"github.com/valyala/fasthttp/fasthttpadaptor"
 
+	"parallelpane/internal/agent/shelf"
 	"parallelpane/internal/agent/spool"
 	"parallelpane/internal/agent/upstream"
 	"parallelpane/internal/agent/work"
@@ -69,7 +72,8 @@ type Agent struct {
 	Config
 	up       *upstream.Service
 	host     *sessions.Host
-	machine  fleet.Machine
+	machine  atomic.Pointer[fleet.Machine]
+	shelf    *shelf.Shelf // nil of a stand-in
 	instance string
 	spool    *spool.Spool
 	floor    *work.Floor
@@ -146,21 +150,47 @@ func New(ctx context.Context, c Config) (*Agent, func(), error) {
 		Bundles: bundles, Meter: work.NewMeter(c.Dir),
 		Open: work.NewOpen(c.ReachFor), Leases: a, Log: c.Log, Every: c.Trickle}
 	a.scripts, a.remote = scripts.Worker{Floor: a.floor}, remote.New(a.floor, a.begin)
+	var m fleet.Machine
 	if c.Machine != nil {
-		a.machine = *c.Machine
+		m = *c.Machine
 	} else {
-		a.machine = Inventory(ctx, host, c.Version)
+		if len(host.Machine.Own) == 0 {
+			host.Machine.Own = []string{filepath.Join(c.Dir, "browsers")}
+		}
+		stocking := host.Machine.Settings.Stock
+		a.shelf = shelf.New(shelf.Config{Host: host, Up: a.up, Dir: filepath.Join(c.Dir, "stock"), Every: a.Beat,
+			Willing: stocking == nil || *stocking, Log: c.Log, Changed: a.restock,
+			Idle: func() bool { return len(a.held()) == 0 }})
+		m = Inventory(ctx, host, c.Version)
+		m.Browsers = a.shelf.Known(find.Found{Browsers: m.Browsers}).Browsers
+		m.Stocking = a.shelf.Willing
 	}
-	a.machine.Labels, a.machine.Pool = c.Labels, cmp.Or(c.Pool, fleet.Shared)
-	if a.machine.Slots = c.Slots; c.Slots == 0 {
-		a.machine.Slots = Advice(a.machine)
+	m.Labels, m.Pool = c.Labels, cmp.Or(c.Pool, fleet.Shared)
+	if m.Slots = c.Slots; c.Slots == 0 {
+		m.Slots = Advice(m)
 	}
-	a.places = make(chan struct{}, a.machine.Slots)
+	a.machine.Store(&m)
+	a.places = make(chan struct{}, m.Slots)
 	return a, release, nil
 }
 
 // Found is what the agent found on its machine.
-func (a *Agent) Found() fleet.Machine { return a.machine }
+func (a *Agent) Found() fleet.Machine { return *a.machine.Load() }
+
+// restock tells the service what the machine has now. What it misses it hears of when
+// the agent joins again.
+func (a *Agent) restock(ctx context.Context, f find.Found) {
+	was := a.machine.Load()
+	if slices.Equal(was.Browsers, f.Browsers) {
+		return
+	}
+	m := *was
+	m.Browsers, m.Drivers = f.Browsers, f.Drivers
+	a.machine.Store(&m)
+	if err := a.up.Post(ctx, "/agent/machine", link.Machine{Instance: a.instance, Machine: m}, nil); err != nil && ctx.Err() == nil {
+		a.Log.Warn("the service does not know of the machine's browsers yet", "error", err)
+	}
+}
 
 // Run works until the context ends or the service refuses the agent for good.
 func (a *Agent) Run(ctx context.Context) error {
@@ -177,10 +207,13 @@ func (a *Agent) Run(ctx context.Context) error {
 	a.tasks.Go(func() { a.beat(ctx) })
 	a.tasks.Go(func() { a.handIn(ctx) })
 	a.tasks.Go(func() {
-		if err := a.host.Prepare(ctx, a.machine.Browsers); err != nil && ctx.Err() == nil {
+		if err := a.host.Prepare(ctx, a.machine.Load().Browsers); err != nil && ctx.Err() == nil {
 			a.Log.Warn("browsers will start more slowly than they could", "error", err)
 		}
 	})
+	if a.shelf != nil {
+		a.tasks.Go(func() { a.shelf.Run(ctx) })
+	}
 	pause := 100 * time.Millisecond
 	for {
 		began := time.Now()
@@ -207,7 +240,7 @@ func (a *Agent) Run(ctx context.Context) error {
 // connect opens the link and serves it until it is gone.
 func (a *Agent) connect(ctx context.Context) error {
 	var welcome link.Welcome
-	err := a.up.Post(ctx, link.HelloPath, link.Hello{Name: a.Name, Instance: a.instance, Machine: a.machine, Held: a.held()}, &welcome)
+	err := a.up.Post(ctx, link.HelloPath, link.Hello{Name: a.Name, Instance: a.instance, Machine: *a.machine.Load(), Held: a.held()}, &welcome)
 	if said, ok := errors.AsType[*client.Error](err); ok {
 		return &link.Refused{Status: said.Status, Reason: said.Detail}
 	}
@@ -222,7 +255,7 @@ func (a *Agent) connect(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("open the link: %v", err)
 	}
-	a.Log.Info("linked to the service", "service", a.Service, "name", a.Name, "slots", a.machine.Slots)
+	a.Log.Info("linked to the service", "service", a.Service, "name", a.Name, "slots", cap(a.places))
 	a.spool.Kick()
 	srv := &fasthttp.Server{Handler: a.handler(ctx), MaxRequestBodySize: remote.MaxCommand, NoDefaultServerHeader: true,
 		NoDefaultContentType: true, NoDefaultDate: true,
@@ -296,8 +329,8 @@ func (a *Agent) begin(ctx context.Context, fence int64, run int, do func(context
 			busy++
 		}
 	}
-	if busy >= 2*a.machine.Slots {
-		return false, fmt.Errorf("all %d slots are taken, and as many slices wait", a.machine.Slots)
+	if busy >= 2*cap(a.places) {
+		return false, fmt.Errorf("all %d slots are taken, and as many slices wait", cap(a.places))
 	}
 	ctx, cancel := context.WithCancel(ctx)
 	a.leases[fence] = &lease{run: run, cancel: cancel, running: true}
@@ -366,7 +399,7 @@ func (a *Agent) beat(ctx context.Context) {
 		}
 		var answer link.BeatAnswer
 		err := a.up.Post(ctx, "/agent/beat", link.Beat{Name: a.Name, Instance: a.instance, Held: a.held(),
-			Advice: a.floor.Meter.Advice(a.machine.Slots)}, &answer)
+			Advice: a.floor.Meter.Advice(cap(a.places)), Stock: a.stocked()}, &answer)
 		if err != nil {
 			if ctx.Err() == nil {
 				a.Log.Debug("no beat", "error", err)
@@ -376,7 +409,18 @@ func (a *Agent) beat(ctx context.Context) {
 		for _, f := range answer.Ended {
 			a.Drop(f)
 		}
+		if a.shelf != nil {
+			a.shelf.Wanted(answer.Stock)
+		}
 	}
+}
+
+// stocked says what became of what the service stocks.
+func (a *Agent) stocked() []link.StockState {
+	if a.shelf == nil {
+		return nil
+	}
+	return a.shelf.States()
 }
 
 // handIn sends results from disk as they come, and again after a failure.

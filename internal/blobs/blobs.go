@@ -111,6 +111,22 @@ func (d *Dir) Put(hash string, limit int64, r io.Reader) (size int64, err error)
 	return size, d.take(tmp.Name(), hash)
 }
 
+// Sum reads contents to their end and says their hash and size in bytes.
+func Sum(r io.Reader) (hash string, size int64, err error) {
+	sum := sha256.New()
+	size, err = io.Copy(sum, r)
+	return hex.EncodeToString(sum.Sum(nil)), size, err
+}
+
+// Check reads contents to their end; the error is ErrHash when they have another hash.
+func Check(hash string, r io.Reader) error {
+	have, _, err := Sum(r)
+	if err == nil && have != hash {
+		err = ErrHash
+	}
+	return err
+}
+
 // take moves a file of the same disk to where its hash belongs.
 func (d *Dir) take(path, hash string) error {
 	to, err := d.file(hash)

@@ -118,13 +118,19 @@ func stateDir(parts ...string) (string, error) {
 // of none.
 func lookFrom(settings, own, state string) (m find.Machine, err error) {
 	m = find.Here()
-	if m.Own = own; own == "" {
-		if m.Own, err = stateDir("browsers"); err != nil {
+	if own == "" {
+		if own, err = stateDir("browsers"); err != nil {
 			return m, err
 		}
 	}
-	if m.Own, err = filepath.Abs(m.Own); err != nil {
+	if own, err = filepath.Abs(own); err != nil {
 		return m, usage("--browsers: %v", err)
+	}
+	if m.Own = []string{own}; state != "" { // which is for what the service stocks
+		if state, err = filepath.Abs(state); err != nil {
+			return m, usage("--state: %v", err)
+		}
+		m.Own = []string{filepath.Join(state, "browsers"), own}
 	}
 	file := settings
 	if file == "" && state != "" {

@@ -111,7 +111,7 @@ func (r *root) command() *cobra.Command {
 	for group, cmds := range map[string][]*cobra.Command{
 		"run": {r.runCmd(), r.runsCmd(), r.showCmd(), r.againCmd(), r.cancelCmd(), r.fetchCmd(), r.sessionsCmd(), r.verdictCmd(),
 			r.presetCmd(), r.scheduleCmd()},
-		"lab": {r.serveCmd(), r.agentCmd(), r.agentsCmd(), r.whyCmd(), r.forecastCmd(), r.quotaCmd(), r.recordCmd(), r.keepCmd(),
+		"lab": {r.serveCmd(), r.agentCmd(), r.agentsCmd(), r.browsersCmd(), r.whyCmd(), r.forecastCmd(), r.quotaCmd(), r.recordCmd(), r.keepCmd(),
 			r.sweepCmd(), r.tokenCmd(), r.auditCmd(), r.backupCmd(), r.restoreCmd(), r.checkDataCmd(), r.linkCmd(), r.standinCmd(), r.demoCmd()},
 		"write": {r.lintCmd(), r.tryCmd(), r.snippetCmd(), r.matrixCmd(), r.schemaCmd(), r.devicesCmd()},
 	} {

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"strings"
 
@@ -61,10 +62,16 @@ const maxProblem = 1 << 20
 // Do sends a request; path begins behind /api/v1. The answer is one of success;
 // otherwise the error is an *Error, an *Unreachable or that of the context.
 func (c *Client) Do(ctx context.Context, method, path string, body io.Reader) (*http.Response, error) {
+	return c.Ask(ctx, method, path, body, nil)
+}
+
+// Ask is Do with further fields in the request's head.
+func (c *Client) Ask(ctx context.Context, method, path string, body io.Reader, head http.Header) (*http.Response, error) {
 	req, err := http.NewRequestWithContext(ctx, method, c.Base+"/api/v1"+path, body)
 	if err != nil {
 		return nil, fmt.Errorf("the service's address %q is not one: %w", c.Base, err)
 	}
+	maps.Copy(req.Header, head)
 	req.Header.Set("Authorization", "Bearer "+c.Token)
 	if body != nil && method == http.MethodPost {
 		req.Header.Set("Content-Type", "application/json")
@@ -143,7 +150,12 @@ func (c *Client) tame(v any) {
 
 // SendBundle sends a bundle unless the service has it.
 func (c *Client) SendBundle(ctx context.Context, hash string, bundle []byte) (sent bool, err error) {
-	resp, err := c.Do(ctx, http.MethodHead, "/bundles/"+hash, nil)
+	return c.SendOnce(ctx, "/bundles/"+hash, bytes.NewReader(bundle))
+}
+
+// SendOnce sends contents to where the service does not have them yet.
+func (c *Client) SendOnce(ctx context.Context, path string, body io.Reader) (sent bool, err error) {
+	resp, err := c.Do(ctx, http.MethodHead, path, nil)
 	if err == nil {
 		return false, resp.Body.Close()
 	}
@@ -151,5 +163,5 @@ func (c *Client) SendBundle(ctx context.Context, hash string, bundle []byte) (se
 		return false, err
 	}
 	// Not there, or refused: the answer to HEAD cannot say why, the one to PUT does.
-	return true, c.Send(ctx, http.MethodPut, "/bundles/"+hash, bytes.NewReader(bundle), nil)
+	return true, c.Send(ctx, http.MethodPut, path, body, nil)
 }

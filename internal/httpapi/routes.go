@@ -194,6 +194,30 @@ func (a *server) routes() {
 		return s.FilesOfRun(ctx, in.Number, in.Kind)
 	})
 	a.sessionRoutes()
+	add(a, "GET", "/browsers", inAny(api.Viewer), "Which agent has which browser, and how far what is stocked has come",
+		func(_ context.Context, who api.Who, _ *struct{}) (api.Browsers, error) {
+			var names []string
+			for _, agent := range seenAgents(who, s.Agents()) {
+				names = append(names, agent.Name)
+			}
+			return s.Browsers(names), nil
+		})
+	add(a, "POST", "/stock", inLab(api.Admin).as("stock a browser"), "Hand a browser to every agent that matches",
+		func(ctx context.Context, who api.Who, in *api.StockRequest) (api.Stock, error) {
+			made, err := s.AddStock(ctx, who, *in)
+			if err == nil {
+				deedIn(ctx).on(made.Name).changed(nil, map[string]any{"id": made.ID, "needs": made.Needs, "archives": made.Archives})
+			}
+			return made, err
+		})
+	add(a, "DELETE", "/stock/{id}", inLab(api.Admin).as("drop a browser"), "Take a stocked browser away from every agent",
+		func(ctx context.Context, _ api.Who, in *idIn) (none, error) {
+			gone, err := s.DropStock(in.ID)
+			if err == nil {
+				deedIn(ctx).on(gone.Name).changed(map[string]any{"id": gone.ID, "needs": gone.Needs}, nil)
+			}
+			return none{}, err
+		})
 	agents := inLab(api.AgentRole)
 	add(a, "POST", link.HelloPath, agents.as("agent join").of(passing), "An agent introduces itself; the ticket it gets opens its link",
 		func(ctx context.Context, who api.Who, in *link.Hello) (link.Welcome, error) {
@@ -212,6 +236,14 @@ func (a *server) routes() {
 		in *link.Beat) (link.BeatAnswer, error) {
 		return s.Beat(who.Agent, *in)
 	})
+	add(a, "POST", "/agent/machine", agents.of(passing), "An agent says what its machine has now", func(_ context.Context, who api.Who,
+		in *link.Machine) (none, error) {
+		return none{}, s.Restock(who.Agent, *in)
+	})
+	add(a, "GET", "/agent/stock", agents.of(passing), "What an agent is to have of the browsers that the service stocks",
+		func(_ context.Context, who api.Who, _ *struct{}) (link.Stock, error) {
+			return s.Stock(who.Agent), nil
+		})
 	add(a, "POST", "/agent/started", agents.of(passing), "An agent begins a test", func(_ context.Context, who api.Who,
 		in *link.Started) (none, error) {
 		return none{}, s.Started(who.Agent, *in)

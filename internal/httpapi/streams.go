@@ -76,6 +76,12 @@ func (a *server) streams() {
 	raw(a, "HEAD", "/bundles/{hash}", inAny(api.Runner), "Ask whether a bundle is here", nil, a.hasBundle)
 	raw(a, "PUT", "/bundles/{hash}", inAny(api.Runner).as("bundle send").of(sending), "Send a bundle (tar, gzip)", nil, a.putBundle)
 
+	raw(a, "HEAD", "/stock/archives/{hash}", inLab(api.Admin), "Ask whether an archive is here", nil, a.hasBundle)
+	raw(a, "PUT", "/stock/archives/{hash}", inLab(api.Admin).of(sending), "Send an archive of a browser that is to be stocked", nil,
+		a.putArchive)
+
+	raw(a, "GET", "/agent/stock/{hash}", agents.of(passing), "Fetch an archive of a stocked browser; Range goes on where it stopped", nil,
+		a.archive)
 	raw(a, "GET", "/agent/bundles/{hash}", agents.of(passing), "Fetch the bundle of a lease", nil, a.bundle)
 	raw(a, "PUT", "/agent/files/{hash}", agents.of(sending), "Send a file of an attempt", nil, a.putFile)
 	raw(a, "PUT", "/agent/sessions/{id}/files/{name}", agents.of(sending), "Send a piece of a file of an open session", nil, a.putPiece)
@@ -158,6 +164,55 @@ func (a *server) putBundle(c fiber.Ctx, who api.Who, in *hashIn) error {
 		return err
 	}
 	return c.SendStatus(http.StatusNoContent)
+}
+
+func (a *server) putArchive(c fiber.Ctx, who api.Who, in *hashIn) error {
+	body, done := a.upload(c, who, nil)
+	defer done()
+	if err := a.service.PutArchive(in.Hash, body); err != nil {
+		return err
+	}
+	return c.SendStatus(http.StatusNoContent)
+}
+
+// archive sends a stocked archive, or the rest of it (RFC 9110 section 14).
+func (a *server) archive(c fiber.Ctx, who api.Who, in *hashIn) error {
+	if !a.service.Stocks(who.Agent, in.Hash) {
+		return api.Errorf(api.NotFound, "nothing that agent %s is to have has the archive %.80q", who.Agent, in.Hash)
+	}
+	leave, err := a.budgets.enter(who, fetching)
+	if err != nil {
+		return err
+	}
+	f, err := a.service.Archive(in.Hash)
+	if err != nil {
+		leave()
+		return err
+	}
+	fail := func(err error) error {
+		leave()
+		return errors.Join(err, f.Close())
+	}
+	size, err := f.Seek(0, io.SeekEnd)
+	if err != nil {
+		return fail(err)
+	}
+	from := int64(0)
+	if c.Get(fiber.HeaderRange) != "" {
+		r, err := c.Range(size)
+		if err != nil {
+			return errors.Join(fail(nil), c.SendStatus(http.StatusRequestedRangeNotSatisfiable))
+		}
+		if r.Type == "bytes" && len(r.Ranges) == 1 && r.Ranges[0].End == size-1 {
+			from = r.Ranges[0].Start
+			c.Status(http.StatusPartialContent).Set(fiber.HeaderContentRange, fmt.Sprintf("bytes %d-%d/%d", from, size-1, size))
+		}
+	}
+	if _, err := f.Seek(from, io.SeekStart); err != nil {
+		return fail(err)
+	}
+	c.Set(fiber.HeaderContentType, "application/octet-stream")
+	return c.SendStream(leaving{f, leave}, int(size-from))
 }
 
 func (a *server) bundle(c fiber.Ctx, who api.Who, in *hashIn) error {

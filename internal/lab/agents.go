@@ -32,6 +32,7 @@ type agentConn struct {
 	lastSeen time.Time
 	draining bool
 	advice   fleet.Advice
+	stock    map[string]link.StockState // what it says of what the service stocks, by id
 }
 
 func (lab *Lab) knowAgents(ctx context.Context) error {
@@ -120,9 +121,8 @@ func (lab *Lab) MayJoin(h link.Hello) error {
 	if len(h.Held) > maxHeld {
 		return api.Errorf(api.Invalid, "agent %s says it holds %d leases; at most %d are taken", h.Name, len(h.Held), maxHeld)
 	}
-	if len(h.Machine.Browsers) > maxBrowsers || len(h.Machine.Labels) > maxLabels {
-		return api.Errorf(api.Invalid, "agent %s has %d browsers and %d labels; at most %d and %d are taken", h.Name, len(h.Machine.Browsers),
-			len(h.Machine.Labels), maxBrowsers, maxLabels)
+	if err := bounded(h.Name, h.Machine); err != nil {
+		return err
 	}
 	for label, v := range h.Machine.Labels {
 		if len(label) > maxFact || len(v) > maxFact {
@@ -136,6 +136,15 @@ func (lab *Lab) MayJoin(h link.Hello) error {
 	defer lab.mu.Unlock()
 	if a := lab.agents[h.Name]; a != nil && a.link != nil && a.instance != h.Instance {
 		return api.Errorf(api.Conflict, "another agent named %s is online: give this one a name of its own with --name", h.Name)
+	}
+	return nil
+}
+
+// bounded reports what an agent says too much of.
+func bounded(agent string, m fleet.Machine) error {
+	if len(m.Browsers) > maxBrowsers || len(m.Drivers) > maxBrowsers || len(m.Labels) > maxLabels {
+		return api.Errorf(api.Invalid, "agent %s has %d browsers, %d drivers and %d labels; at most %d, %d and %d are taken", agent,
+			len(m.Browsers), len(m.Drivers), len(m.Labels), maxBrowsers, maxBrowsers, maxLabels)
 	}
 	return nil
 }
@@ -214,12 +223,21 @@ func (lab *Lab) Beat(agent string, b link.Beat) (link.BeatAnswer, error) {
 		return link.BeatAnswer{}, api.Errorf(api.Conflict, "agent %s has not joined", b.Name)
 	}
 	a.lastSeen, a.advice = lab.now(), b.Advice
+	if len(b.Stock) > maxStock {
+		b.Stock = b.Stock[:maxStock]
+	}
+	a.stock = make(map[string]link.StockState, len(b.Stock))
+	for _, s := range b.Stock {
+		s.Why = s.Why[:min(len(s.Why), 2*maxFact)]
+		a.stock[s.ID] = s
+	}
+	revision := lab.shelf.of()
 	ended := lab.machine.Renew(lab.now(), b.Name, b.Held)
 	lab.mu.Unlock()
 	if len(ended) == 0 {
-		return link.BeatAnswer{}, nil
+		return link.BeatAnswer{Stock: revision}, nil
 	}
-	return link.BeatAnswer{Ended: ended}, lab.store.Sync() // the agent drops what it has of these leases
+	return link.BeatAnswer{Ended: ended, Stock: revision}, lab.store.Sync() // the agent drops what it has of these leases
 }
 
 // Started notes that an agent has begun a test.

@@ -109,6 +109,7 @@ type Lab struct {
 	agents  map[string]*agentConn
 	tickets map[string]ticket // of agents that have introduced themselves
 	number  int
+	shelf   shelf
 
 	masks       masks
 	expectation expectation
@@ -153,6 +154,9 @@ func (lab *Lab) TakeUp(ctx context.Context, orders Orders, tick time.Duration) e
 		}
 	}
 	lab.machine = dispatch.New(lab.config, fence)
+	if err := lab.knowStock(ctx); err != nil {
+		return err
+	}
 	if err := lab.knowAgents(ctx); err != nil {
 		return err
 	}

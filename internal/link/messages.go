@@ -112,11 +112,48 @@ type Beat struct {
 	Instance string       `json:"instance"`
 	Held     []int64      `json:"held"`
 	Advice   fleet.Advice `json:"advice"`
+	Stock    []StockState `json:"stock"` // what became of what the service stocks
 }
 
-// BeatAnswer names the leases that have ended and must be dropped.
+// BeatAnswer names the leases that have ended and must be dropped, and the revision of
+// what the service stocks: when it changes, the agent asks anew.
 type BeatAnswer struct {
 	Ended []int64 `json:"ended"`
+	Stock string  `json:"stock"`
+}
+
+// Stock is what an agent is to have of the browsers that the service stocks.
+type Stock struct {
+	Revision string      `json:"revision"`
+	Items    []StockItem `json:"items"`
+}
+
+// StockItem is one installation; its archives belong together.
+type StockItem struct {
+	ID       string         `json:"id"`
+	Name     string         `json:"name"`
+	Archives []StockArchive `json:"archives"`
+}
+
+// StockArchive is an archive to fetch.
+type StockArchive struct {
+	Name string `json:"name"`
+	Hash string `json:"sha256"`
+	Size int64  `json:"size"`
+}
+
+// StockState is how far an agent is with an installation.
+type StockState struct {
+	ID    string `json:"id"`
+	State string `json:"state"` // one of the API's
+	Done  int64  `json:"done"`  // bytes fetched
+	Why   string `json:"why"`
+}
+
+// Machine is what an agent's machine has now.
+type Machine struct {
+	Instance string        `json:"instance"`
+	Machine  fleet.Machine `json:"machine"`
 }
 
 // Started says which test of a lease runs now.

@@ -13,6 +13,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"time"
 
@@ -44,6 +45,8 @@ type Host struct {
 	dir      string
 	log      *slog.Logger
 	trial    func() error // whether a sandbox can be made here, tried once
+	mu       sync.Mutex
+	used     map[string]int // sessions by the path of their browser
 }
 
 // NewHost returns a host that keeps the sessions' files below dir. What an
@@ -62,7 +65,7 @@ func NewHost(dir string, log *slog.Logger, families ...engine.Family) (*Host, er
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("session directory: %w", err)
 	}
-	h := &Host{Machine: find.Here(), families: map[string]engine.Family{}, dir: dir, log: log}
+	h := &Host{Machine: find.Here(), used: map[string]int{}, families: map[string]engine.Family{}, dir: dir, log: log}
 	h.trial = sync.OnceValue(h.try)
 	for _, f := range families {
 		h.families[f.Name()] = f
@@ -96,6 +99,32 @@ func (h *Host) Found(ctx context.Context) (out find.Found) {
 		out.Drivers = here.Drivers
 	}
 	return out
+}
+
+// enter notes that a session uses a browser, until leave is called.
+func (h *Host) enter(path string) (leave func()) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.used[path]++
+	return sync.OnceFunc(func() {
+		h.mu.Lock()
+		defer h.mu.Unlock()
+		if h.used[path]--; h.used[path] == 0 {
+			delete(h.used, path)
+		}
+	})
+}
+
+// Uses reports whether a session is open on a browser of a folder.
+func (h *Host) Uses(folder string) bool {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for path := range h.used {
+		if strings.HasPrefix(path, folder+string(filepath.Separator)) {
+			return true
+		}
+	}
+	return false
 }
 
 // familyOf is the family that opens a browser.
@@ -155,6 +184,7 @@ type Session struct {
 	Outcome  device.Outcome
 	Browser  fleet.Browser
 	Headed   bool
+	leave    func() // tells the host that the browser is used no more
 	inst     *engine.Instance
 	dir      string
 	log      *os.File
@@ -208,7 +238,7 @@ func (h *Host) open(ctx context.Context, r Request) (_ *Session, err error) {
 	}
 	ctx, cancel := context.WithTimeout(ctx, startLimit)
 	defer cancel()
-	s := &Session{Browser: r.Browser, Headed: r.Headed, asked: r.Asked, shape: r.Traffic, patience: patience}
+	s := &Session{leave: h.enter(r.Browser.Path), Browser: r.Browser, Headed: r.Headed, asked: r.Asked, shape: r.Traffic, patience: patience}
 	defer func() {
 		if err != nil {
 			s.discard()
@@ -414,6 +444,7 @@ func (s *Session) Close() {
 }
 
 func (s *Session) discard() {
+	defer s.leave()
 	for _, end := range s.unwatch {
 		end()
 	}

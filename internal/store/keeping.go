@@ -39,13 +39,14 @@ func (s *Store) OldFiles(ctx context.Context, h Heap, before int64, skip, limit 
 }
 
 // HashesInUse reports which of some contents, named by their SHA-256 in
-// hexadecimal, a file, a run or a preset still refers to.
+// hexadecimal, a file, a run, a preset or a stocked browser still refers to.
 func (s *Store) HashesInUse(ctx context.Context, hashes []string) (used []string, err error) {
 	if len(hashes) == 0 {
 		return nil, nil
 	}
 	query, args, err := sqlx.In(`SELECT DISTINCT lower(hex(f.hash)) FROM json_each(?) x CROSS JOIN files f ON f.hash = unhex(x.value)
-		UNION SELECT bundle FROM runs WHERE bundle IN (?) UNION SELECT bundle FROM presets WHERE bundle IN (?)`, JSON(hashes), hashes, hashes)
+		UNION SELECT bundle FROM runs WHERE bundle IN (?) UNION SELECT bundle FROM presets WHERE bundle IN (?)
+		UNION SELECT hash FROM stock_archives WHERE hash IN (?)`, JSON(hashes), hashes, hashes, hashes)
 	if err != nil {
 		return nil, err
 	}

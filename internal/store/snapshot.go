@@ -71,9 +71,9 @@ func (s *Store) Numbers(ctx context.Context, above, n int) (out []int, err error
 }
 
 // Contents lists the contents that files of attempts name, and the bundles of runs and
-// presets, without those that come before one, at most n of them.
+// presets, and archives of stocked browsers, without those that come before one, at most n of them.
 func (s *Store) Contents(ctx context.Context, after string, n int) (out []string, err error) {
 	err = s.read.SelectContext(ctx, &out, `SELECT h FROM (SELECT lower(hex(hash)) AS h FROM files UNION SELECT bundle FROM runs
-		WHERE bundle != '' UNION SELECT bundle FROM presets) WHERE h > ? ORDER BY h LIMIT ?`, after, n)
+		WHERE bundle != '' UNION SELECT bundle FROM presets UNION SELECT hash FROM stock_archives) WHERE h > ? ORDER BY h LIMIT ?`, after, n)
 	return
 }

@@ -6,6 +6,7 @@ import (
 	"crypto/tls"
 	"errors"
 	"net/http"
+	"strconv"
 	"strings"
 	"time"
 
@@ -33,6 +34,16 @@ func (u *Service) Post(ctx context.Context, path string, body, out any) error {
 	ctx, cancel := context.WithTimeout(ctx, postLimit)
 	defer cancel()
 	return u.Call(ctx, http.MethodPost, path, body, out)
+}
+
+// From fetches something from a place on, in bytes; the answer's status says whether the
+// service begins there (RFC 9110 section 14).
+func (u *Service) From(ctx context.Context, path string, from int64) (*http.Response, error) {
+	h := http.Header{}
+	if from > 0 {
+		h.Set("Range", "bytes="+strconv.FormatInt(from, 10)+"-")
+	}
+	return u.Ask(ctx, http.MethodGet, path, nil, h)
 }
 
 // Status is the status of a refusal; 0 for any other error.

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net/http"
+	"sync/atomic"
 	"time"
 
 	"parallelpane/internal/agent/spool"
@@ -40,7 +41,7 @@ type Floor struct {
 	Name    string
 	Dir     string // state
 	Host    *sessions.Host
-	Machine *fleet.Machine // as it was found
+	Machine *atomic.Pointer[fleet.Machine] // as it is now
 	Up      *upstream.Service
 	Spool   *spool.Spool
 	Bundles *Bundles
@@ -53,7 +54,7 @@ type Floor struct {
 
 // Browser picks the combination's browser on this machine.
 func (f *Floor) Browser(values map[string]string) (fleet.Browser, error) {
-	for _, b := range f.Machine.Browsers {
+	for _, b := range f.Machine.Load().Browsers {
 		if b.Serves(values) {
 			return b, nil
 		}

@@ -45,6 +45,18 @@ func (m *Machine) Join(now time.Time, a Agent, held []int64) []Decision {
 	return m.take()
 }
 
+// Refit takes what an agent has now, which decides what work it gets from here on. What
+// it works on stays with it.
+func (m *Machine) Refit(now time.Time, a Agent) []Decision {
+	if st := m.agents[a.Name]; st != nil {
+		st.Facts = a.Facts
+		m.refit(now, st)
+		m.count(now, st)
+	}
+	m.deal(now)
+	return m.take()
+}
+
 // Leave marks an agent offline. Its leases live on until they expire, for the
 // agent may only have lost its connection.
 func (m *Machine) Leave(now time.Time, name string) []Decision {

@@ -63,6 +63,7 @@ type Machine struct {
 	MemoryMB  int               `json:"memory_mb"`
 	Browsers  []Browser         `json:"browsers"`
 	Drivers   []Driver          `json:"drivers"`
+	Stocking  bool              `json:"stocking"` // takes browsers from the service
 	Labels    map[string]string `json:"labels"`
 	Pool      string            `json:"pool"`       // shared, or the project that owns the agent
 	Headed    bool              `json:"headed"`     // can open windows, on a real or virtual display

@@ -69,8 +69,8 @@ func TestChannelsOfBrowsers(t *testing.T) {
 	for text, fits := range map[string]bool{
 		"browser=firefox version=esr": true, "browser=firefox version=157": true, "browser=firefox channel=beta": true,
 		"browser=firefox channel=beta version=157": true, "browser=firefox channel=beta version=153": false,
-			"browser=chromium channel=stable": true,
-		"browser=chromium channel=esr": false, "browser=chromium version=beta": false, "channel=esr": true,
+		"browser=chromium channel=stable": true,
+		"browser=chromium channel=esr":    false, "browser=chromium version=beta": false, "channel=esr": true,
 	} {
 		needs, err := ParseNeeds(strings.Fields(text))
 		require.NoError(t, err, text)

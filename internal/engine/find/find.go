@@ -26,7 +26,7 @@ type Machine struct {
 	Local    string   // the user's directory of programs, on Windows
 	Programs []string // the directories of programs, on Windows
 	Path     []string // directories of programs
-	Own      string   // the agent's own directory of browsers, a folder for each installation; "" for none
+	Own      []string // directories of browsers, a folder for each installation; new ones go into the first
 	Settings Settings
 	// Run says what a program prints of itself; bare asks for a display besides.
 	Run func(ctx context.Context, path string, display bool, args ...string) (string, error)
@@ -83,7 +83,7 @@ func (m Machine) Look(ctx context.Context) Found {
 		add(candidate{program: programOf(path), path: path, from: fleet.Named})
 	}
 	for _, folder := range m.folders() {
-		for _, c := range Inside(folder) {
+		for _, c := range inside(folder) {
 			add(c)
 		}
 	}
@@ -226,21 +226,20 @@ func (m Machine) onPath(name string) string {
 // folders are those of the agent's own directory, one for each installation. One whose
 // name begins with a dot is not whole yet.
 func (m Machine) folders() (out []string) {
-	if m.Own == "" {
-		return nil
-	}
-	entries, _ := os.ReadDir(m.Own)
-	for _, e := range entries {
-		if e.IsDir() && !strings.HasPrefix(e.Name(), ".") {
-			out = append(out, filepath.Join(m.Own, e.Name()))
+	for _, own := range m.Own {
+		entries, _ := os.ReadDir(own) // one that is not there holds none
+		for _, e := range entries {
+			if e.IsDir() && !strings.HasPrefix(e.Name(), ".") {
+				out = append(out, filepath.Join(own, e.Name()))
+			}
 		}
 	}
 	return out
 }
 
-// Inside lists the browser and the driver in the folder of one installation: the first
+// inside lists the browser and the driver in the folder of one installation: the first
 // of each that one of the patterns finds.
-func Inside(folder string) (out []candidate) {
+func inside(folder string) (out []candidate) {
 	first := func(patterns []string) string {
 		for _, p := range patterns {
 			found, _ := filepath.Glob(filepath.Join(folder, p))
@@ -274,4 +273,17 @@ func programOf(path string) *Program {
 		}
 	}
 	return &Program{Name: "chromedriver"}
+}
+
+// Within says what the folder of one installation holds, whatever else the machine has.
+func (m Machine) Within(ctx context.Context, folder string) (f Found) {
+	for _, c := range inside(folder) {
+		r := read(ctx, m, c)
+		if c.product != nil {
+			f.Browsers = append(f.Browsers, m.browser(c, r))
+		} else {
+			f.Drivers = append(f.Drivers, m.driver(c, r))
+		}
+	}
+	return f
 }

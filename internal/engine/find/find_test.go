@@ -27,7 +27,7 @@ func tree(t *testing.T, goos string, files map[string]string) (m Machine, asked 
 	}
 	asked = &atomic.Int32{}
 	return Machine{OS: goos, Arch: "amd64", Root: root, Home: "/home/tern", Local: "/users/tern/local",
-		Programs: []string{"/programs", "/programs86"}, Path: []string{"/usr/local/bin", "/usr/bin"}, Own: filepath.Join(root, "own"),
+		Programs: []string{"/programs", "/programs86"}, Path: []string{"/usr/local/bin", "/usr/bin"}, Own: []string{filepath.Join(root, "own")},
 		Run: func(_ context.Context, path string, _ bool, _ ...string) (string, error) {
 			asked.Add(1)
 			raw, err := os.ReadFile(path)
@@ -54,7 +54,8 @@ func short(m Machine, f Found) (out []string) {
 
 func TestWhatSystemsHave(t *testing.T) {
 	plist := func(version string) string {
-		return `<?xml version="1.0"?><plist version="1.0"><dict><key>CFBundleShortVersionString</key><string>` + version + `</string></dict></plist>`
+		return `<?xml version="1.0"?><plist version="1.0"><dict><key>CFBundleShortVersionString</key><string>` + version +
+			`</string></dict></plist>`
 	}
 	for name, c := range map[string]struct {
 		os    string
@@ -161,7 +162,7 @@ func TestADriverThatServesNothing(t *testing.T) {
 func TestAnInstallationIsReadOnce(t *testing.T) {
 	m, asked := tree(t, "linux", map[string]string{"usr/bin/chromium": "Chromium 156.0.8078.108",
 		"usr/lib/chromium/chromium": "Chromium 156.0.8078.108",
-		"usr/bin/chromedriver": "ChromeDriver 156.0.8078.108", "opt/google/chrome/chrome": "hangs"})
+		"usr/bin/chromedriver":      "ChromeDriver 156.0.8078.108", "opt/google/chrome/chrome": "hangs"})
 	m.Cache = filepath.Join(t.TempDir(), "browsers.json")
 	first := m.Look(t.Context())
 	n := asked.Load()

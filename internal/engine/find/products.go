@@ -49,7 +49,7 @@ var Products = []Product{
 			{OS: "windows", Program: "{programs}/Chromium/Application/chrome.exe"},
 			{OS: "windows", Program: "{local}/Chromium/Application/chrome.exe"},
 		},
-		Path:   []string{"chromium", "chromium-browser"},
+		Path: []string{"chromium", "chromium-browser"},
 		Folder: append(folder("chromium", "chromium-browser"), "chrome-linux/chrome", "Chromium.app/Contents/MacOS/Chromium",
 			"*/Chromium.app/Contents/MacOS/Chromium")},
 	{Name: "chrome", Engine: "chromium", Title: "Chrome",

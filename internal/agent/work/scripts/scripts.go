@@ -159,7 +159,7 @@ func (at *execution) run(ctx context.Context) {
 	defer cancel()
 	out := script.Run(limited, sc, webdrive.New(session.Session, session), script.Setting{
 		Base: s.Base, Root: at.dir, Marker: s.Marker,
-		Scope: script.Scope{Browser: b.Name, OS: at.Machine.OS, Device: script.DeviceOf(profile), Axes: s.Values, Vars: vars},
+		Scope: script.Scope{Browser: b.Name, OS: at.Machine.Load().OS, Device: script.DeviceOf(profile), Axes: s.Values, Vars: vars},
 	}, at)
 	at.Result.Detail.Steps = out.Steps
 	at.Result.Detail.DriverMS = time.Duration(driver.Load()).Milliseconds()

@@ -1,0 +1,46 @@
+package store
+
+import "context"
+
+// Stocked is a row of stock.
+type Stocked struct {
+	ID      string `db:"id"`
+	Name    string `db:"name"`
+	Needs   string `db:"needs_json"`
+	AddedBy string `db:"added_by"`
+	AddedAt int64  `db:"added_at"`
+}
+
+// StockArchive is a row of stock_archives.
+type StockArchive struct {
+	Stock string `db:"stock"`
+	Place int    `db:"place"`
+	Name  string `db:"name"`
+	Hash  string `db:"hash"`
+	Size  int64  `db:"size"`
+}
+
+// AddStock writes an entry with its archives.
+func AddStock(s Stocked, archives []StockArchive) []Stmt {
+	out := []Stmt{Must(`INSERT INTO stock (id, name, needs_json, added_by, added_at) VALUES (?, ?, ?, ?, ?)`, s.ID, s.Name, s.Needs,
+		s.AddedBy, s.AddedAt)}
+	for i, a := range archives {
+		out = append(out, Must(`INSERT INTO stock_archives (stock, place, name, hash, size) VALUES (?, ?, ?, ?, ?)`, s.ID, i, a.Name,
+			a.Hash, a.Size))
+	}
+	return out
+}
+
+// DropStock removes an entry; its archives go with the next sweep.
+func DropStock(id string) []Stmt {
+	return []Stmt{Do(`DELETE FROM stock_archives WHERE stock = ?`, id), Must(`DELETE FROM stock WHERE id = ?`, id)}
+}
+
+// Stock lists every entry, oldest first, and their archives.
+func (s *Store) Stock(ctx context.Context) (all []Stocked, archives []StockArchive, err error) {
+	if err = s.read.SelectContext(ctx, &all, `SELECT * FROM stock ORDER BY id`); err != nil {
+		return
+	}
+	err = s.read.SelectContext(ctx, &archives, `SELECT * FROM stock_archives ORDER BY stock, place`)
+	return
+}
