@@ -12,6 +12,11 @@ export type Attempt = Schemas["Attempt"];
 export type StepResult = Schemas["AttemptStep"];
 export type Who = Schemas["Who"];
 export type Agent = Schemas["Agent"];
+export type Browsers = Schemas["Browsers"];
+export type BrowserRow = Schemas["BrowserRow"];
+export type Stock = Schemas["Stock"];
+export type StockOn = Schemas["StockOn"];
+export type StockArchive = Schemas["StockArchive"];
 export type Token = Schemas["Token"];
 export type AuditEntry = Schemas["AuditEntry"];
 export type Why = Schemas["Why"];
@@ -99,6 +104,45 @@ export async function post<T>(path: string, body?: unknown): Promise<T> {
 
 export async function remove(path: string): Promise<void> {
   await call("DELETE", path);
+}
+
+/** Sends an archive of a browser, unless the service has it; tells how many bytes have gone. */
+export async function sendArchive(file: File, tell: (done: number) => void): Promise<StockArchive> {
+  if (!("subtle" in crypto))
+    throw new Problem(
+      0,
+      "This page came without TLS, where a browser computes no SHA-256: use pane browsers stock.",
+    );
+  const digest = new Uint8Array(await crypto.subtle.digest("SHA-256", await file.arrayBuffer()));
+  const sha256 = [...digest].map((b) => b.toString(16).padStart(2, "0")).join("");
+  const path = `${prefix}/stock/archives/${sha256}`;
+  const archive = { name: file.name, sha256, size: file.size };
+  if ((await fetch(path, { method: "HEAD" }).catch(() => null))?.ok) return archive;
+  await new Promise<void>((done, fail) => {
+    const request = new XMLHttpRequest();
+    request.open("PUT", path);
+    request.upload.onprogress = (e) => {
+      tell(e.loaded);
+    };
+    request.onerror = () => {
+      fail(new Problem(0, "The service does not answer. Is it running?"));
+    };
+    request.onload = () => {
+      if (request.status < 300) {
+        done();
+        return;
+      }
+      let detail = `The service answered with status ${request.status}.`;
+      try {
+        detail = (JSON.parse(request.responseText) as { detail?: string }).detail ?? detail;
+      } catch {
+        // the status says it
+      }
+      fail(new Problem(request.status, detail));
+    };
+    request.send(file);
+  });
+  return archive;
 }
 
 export const fileAddress = (attempt: string, name: string) =>

@@ -4,6 +4,7 @@ import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter, Route, Routes } from "react-router";
 import { Problem } from "../api/client";
+import { BrowsersPage } from "../features/fleet/BrowsersPage";
 import { FleetPage } from "../features/fleet/FleetPage";
 import { MatrixPage } from "../features/matrix/MatrixPage";
 import { SchedulesPage } from "../features/schedules/SchedulesPage";
@@ -54,6 +55,7 @@ if (root) {
                 <Route path="people" element={<TokensPage />} />
                 <Route path="people/audit" element={<AuditPage />} />
                 <Route path="fleet" element={<FleetPage />} />
+                <Route path="fleet/browsers" element={<BrowsersPage />} />
                 <Route path="runs/:number/tests/:test" element={<TestPage />} />
                 <Route path="*" element={<Nowhere />} />
               </Route>

@@ -28,3 +28,14 @@ export function between(
 export function many(n: number, thing: string): string {
   return `${n} ${thing}${n === 1 ? "" : "s"}`;
 }
+
+/** Bytes for people. */
+export function bytes(n: number): string {
+  for (const [unit, of] of [
+    ["GB", 1e9],
+    ["MB", 1e6],
+    ["kB", 1e3],
+  ] as [string, number][])
+    if (n >= of) return `${(n / of).toFixed(1)} ${unit}`;
+  return `${n} B`;
+}

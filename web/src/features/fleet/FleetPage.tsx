@@ -7,6 +7,8 @@ import { Button, Confirm, Empty, Field, Heads, Hint, Sheet, Trouble, Waiting } f
 import { useNow } from "../../ui/useNow";
 import { ago, took } from "../../ui/words";
 import { useAgents, useWhy } from "./queries";
+import { Tabs } from "../../ui/Tabs";
+import { fleetPages } from "./BrowsersPage";
 import { useTitle } from "../../ui/useTitle";
 
 /** Who can run what? */
@@ -26,6 +28,7 @@ export function FleetPage() {
   const slots = agents.data.filter((a) => !a.away).reduce((n, a) => n + a.slots, 0);
   return (
     <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
+      <Tabs label="Fleet" pages={fleetPages} />
       <Needs needs={needs} onNeeds={set} why={why.data} error={why.error} />
       <Sheet
         title={`${agents.data.length} agents, ${slots} slots that take work`}
@@ -102,7 +105,9 @@ function Needs({
               <span className="w-16 text-soft">{fact}</span>
               {[
                 ...new Set(
-                  values.map((v) => (fact === "version" || fact === "engine" ? (v.split(" ")[1] ?? v) : v)),
+                  values.map((v) =>
+                    ["version", "engine", "channel"].includes(fact) ? (v.split(" ")[1] ?? v) : v,
+                  ),
                 ),
               ].map((v) => {
                 const on = words.some(

@@ -24,7 +24,7 @@ import {
   Trouble,
   Waiting,
 } from "../../ui/parts";
-import { many } from "../../ui/words";
+import { bytes, many } from "../../ui/words";
 import { useTitle } from "../../ui/useTitle";
 import { isAdmin } from "../people/rights";
 
@@ -39,17 +39,6 @@ const usual: Record<(typeof kinds)[number], [string, string]> = {
   logs: ["unless-passed", "always"],
   downloads: ["always", "always"],
 };
-
-/** Bytes for people. */
-function size(bytes: number): string {
-  for (const [unit, n] of [
-    ["GB", 1e9],
-    ["MB", 1e6],
-    ["kB", 1e3],
-  ] as [string, number][])
-    if (bytes >= n) return `${(bytes / n).toFixed(1)} ${unit}`;
-  return `${bytes} B`;
-}
 
 /** What is recorded, for how long is it kept, and is there room? */
 export function KeepPage() {
@@ -87,8 +76,8 @@ export function KeepPage() {
         </Labelled>
         {storage.data && (
           <p className="ml-auto text-sm text-soft">
-            {size(storage.data.free)} of {size(storage.data.total)} free; recordings need{" "}
-            {size(storage.data.need)}.
+            {bytes(storage.data.free)} of {bytes(storage.data.total)} free; recordings need{" "}
+            {bytes(storage.data.need)}.
           </p>
         )}
       </div>
@@ -305,10 +294,10 @@ function Sweeping() {
           <p className="p-4 text-sm">
             {done.count === 0
               ? "Nothing is over its time"
-              : `${many(done.count, "file")} with ${size(done.bytes)} ${done.dry ? "would go" : "removed"}`}
-            ; {done.left} with {size(done.left_bytes)} stay.
+              : `${many(done.count, "file")} with ${bytes(done.bytes)} ${done.dry ? "would go" : "removed"}`}
+            ; {done.left} with {bytes(done.left_bytes)} stay.
             {done.orphans > 0 &&
-              ` ${many(done.orphans, "content")} that no record names, with ${size(done.orphan_bytes)}, ${done.dry ? "would go" : "removed"}.`}
+              ` ${many(done.orphans, "content")} that no record names, with ${bytes(done.orphan_bytes)}, ${done.dry ? "would go" : "removed"}.`}
           </p>
           {done.files.length > 0 && (
             <table className="w-full text-left text-sm">
@@ -322,7 +311,7 @@ function Sweeping() {
                     </td>
                     <td className="px-4">{f.project}</td>
                     <td className="px-4">{said(f.verdict)}</td>
-                    <td className="px-4">{size(f.size)}</td>
+                    <td className="px-4">{bytes(f.size)}</td>
                     <td className="px-4 text-soft">{f.why}</td>
                   </tr>
                 ))}
