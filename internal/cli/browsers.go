@@ -125,15 +125,8 @@ func (r *root) stock(ctx context.Context, name string, needs, archives []string)
 	if _, err := fleet.ParseNeeds(q.Needs); err != nil {
 		return usage("--needs: %v", err)
 	}
-	for _, file := range archives {
-		a, err := r.sendArchive(ctx, c, file)
-		if err != nil {
-			return err
-		}
-		q.Archives = append(q.Archives, a)
-	}
 	var made api.Stock
-	if err := c.Call(ctx, http.MethodPost, "/stock", q, &made); err != nil {
+	if err := r.stockAs(ctx, c, q, archives, &made); err != nil {
 		return err
 	}
 	if r.json {
@@ -141,6 +134,17 @@ func (r *root) stock(ctx context.Context, name string, needs, archives []string)
 	}
 	fmt.Fprintf(r.out, "%s is stocked as %s for %d agents. Watch it arrive: pane browsers\n", made.Name, made.ID, len(made.On))
 	return nil
+}
+
+func (r *root) stockAs(ctx context.Context, c *client.Client, q api.StockRequest, archives []string, made *api.Stock) error {
+	for _, file := range archives {
+		a, err := r.sendArchive(ctx, c, file)
+		if err != nil {
+			return err
+		}
+		q.Archives = append(q.Archives, a)
+	}
+	return c.Call(ctx, http.MethodPost, "/stock", q, made)
 }
 
 func (r *root) sendArchive(ctx context.Context, c *client.Client, file string) (a api.StockArchive, err error) {

@@ -153,6 +153,7 @@ func (r *root) demo(ctx context.Context, o demoOptions) error {
 	if err != nil {
 		return err
 	}
+	r.demoStock(ctx, c, filepath.Join(o.dir, "older"))
 	fmt.Fprintf(r.out, "\nOpen the console (once, within ten minutes; pane link makes another):\n  %s\n\nRun again from anywhere:\n  "+
 		"%s run --dir %s\n\nEverything stays up until you press Ctrl-C.\n", link, exe, projectDir)
 	select {
@@ -161,6 +162,28 @@ func (r *root) demo(ctx context.Context, o demoOptions) error {
 		return &exitError{verdict.ExitLab, parts[0].Gone()}
 	}
 	return nil
+}
+
+// demoStock has the service stock the older browsers that Debian offers, as somebody who
+// owns a lab would.
+func (r *root) demoStock(ctx context.Context, c *client.Client, dir string) {
+	all, err := demo.FetchOlder(ctx, dir, func(s string) { fmt.Fprintln(r.err, "Stock   ", s) })
+	if err != nil && ctx.Err() == nil {
+		fmt.Fprintln(r.err, "older browsers were not fetched:", err)
+	}
+	for _, o := range all {
+		q := api.StockRequest{Name: o.Name, Needs: []string{"agent=saltmarsh-1"}}
+		var made api.Stock
+		err := r.stockAs(ctx, c, q, o.Archives, &made)
+		if e, ok := errors.AsType[*client.Error](err); ok && e.Status == http.StatusConflict {
+			continue // an earlier demo of this directory did
+		}
+		if err != nil {
+			fmt.Fprintln(r.err, "older browsers were not stocked:", err)
+			return
+		}
+		fmt.Fprintf(r.err, "Stock    %s is on its way to saltmarsh-1: pane browsers\n", o.Name)
+	}
 }
 
 // waitForAgent waits until an agent has joined, for a minute at most: what only
