@@ -22,6 +22,11 @@ func newDocument(version string) *document {
 	r.DefaultOptions = append(r.DefaultOptions, jsonschema.StripDefinitionNamePrefix("Api", "Httpapi", "CoreFleet",
 		"CoreDevice", "CoreVerdict"),
 		jsonschema.InterceptProp(func(p jsonschema.InterceptPropParams) error {
+			if s := p.PropertySchema; p.Processed && p.Field.Type.Kind() == reflect.Pointer && s != nil && s.Ref != nil {
+				of := (&jsonschema.Schema{Ref: s.Ref}).ToSchemaOrBool()
+				none := (&jsonschema.Schema{}).WithType(jsonschema.Null.Type())
+				s.Ref, s.AnyOf = nil, []jsonschema.SchemaOrBool{of, none.ToSchemaOrBool()}
+			}
 			// What has no omitempty is always there.
 			if p.Processed && p.ParentSchema != nil && p.Field.Tag.Get("json") != "" && !strings.Contains(p.Field.Tag.Get("json"),
 				"omitempty") && p.Name != "-" {

@@ -193,6 +193,7 @@ func (a *server) routes() {
 		in *filesIn) ([]api.RunFile, error) {
 		return s.FilesOfRun(ctx, in.Number, in.Kind)
 	})
+	a.bisectRoutes()
 	a.sessionRoutes()
 	add(a, "GET", "/browsers", inAny(api.Viewer), "Which agent has which browser, and how far what is stocked has come",
 		func(_ context.Context, who api.Who, _ *struct{}) (api.Browsers, error) {

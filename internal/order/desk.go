@@ -55,6 +55,7 @@ type Desk struct {
 	now      func() time.Time
 
 	spreading sync.Mutex // held while a run that spreads its tests finds its turn and is submitted
+	searching sync.Mutex // held while searches are brought on
 	pasts     pasts
 	plans     schedules
 	tasks     sync.WaitGroup
@@ -80,6 +81,7 @@ func (desk *Desk) RunDue(stop <-chan struct{}, tick time.Duration) {
 		select {
 		case <-t.C:
 			desk.runSchedules()
+			desk.stepBisects()
 		case <-stop:
 			return
 		}

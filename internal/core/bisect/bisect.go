@@ -163,6 +163,9 @@ func Ask(n int, outcomes []Outcome, sure float64, most int) Answer {
 	if all := now[0] + now[n] + now[2*n]; failed > 0 && failed < len(outcomes) && all >= now[best] { // three ways to say one thing
 		a.Sure, best = all, 2*n
 	}
+	if best == 0 && failed == len(outcomes) || best == n && failed == 0 { // a rate for all at which nothing else was seen
+		a.Sure += now[2*n]
+	}
 	switch {
 	case best == 2*n:
 		a.Kind = Random

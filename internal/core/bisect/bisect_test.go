@@ -61,6 +61,15 @@ func TestOtherAnswers(t *testing.T) {
 			assert.Equal(t, c.at, a.At)
 		})
 	}
+	for n := range 30 { // as many tries as it takes, and not many more
+		if n > 0 {
+			for p, want := range []Kind{Nowhere, Everywhere} {
+				a, tries := search(n, 0.95, 100, always(float64(p)), rand.New(rand.NewPCG(5, 5)))
+				require.Equal(t, want, a.Kind, n)
+				require.LessOrEqual(t, len(tries), 16, n)
+			}
+		}
+	}
 	random := 0
 	for seed := range uint64(20) {
 		if a, _ := search(6, 0.95, 300, always(0.5), rand.New(rand.NewPCG(seed, 4))); a.Kind == Random {

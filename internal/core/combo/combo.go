@@ -160,6 +160,9 @@ func (m Matrix) values(point []int) map[string]string {
 	return values
 }
 
+// Of is the combination of some values alone, labelled by all of them.
+func Of(values map[string]string) Combination { return Matrix{}.combination(values) }
+
 func (m Matrix) combination(values map[string]string) Combination {
 	return Combination{Key: Key(values), Label: m.label(values), Values: values}
 }

@@ -4,6 +4,8 @@ import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter, Route, Routes } from "react-router";
 import { Problem } from "../api/client";
+import { BisectPage } from "../features/bisect/BisectPage";
+import { BisectsPage } from "../features/bisect/BisectsPage";
 import { BrowsersPage } from "../features/fleet/BrowsersPage";
 import { FleetPage } from "../features/fleet/FleetPage";
 import { MatrixPage } from "../features/matrix/MatrixPage";
@@ -45,6 +47,8 @@ if (root) {
                 <Route path="runs/:number" element={<RunPage />} />
                 <Route path="runs/:number/timeline" element={<TimelinePage />} />
                 <Route path="runs/:number/forecast" element={<ForecastPage />} />
+                <Route path="bisects" element={<BisectsPage />} />
+                <Route path="bisects/:id" element={<BisectPage />} />
                 <Route path="sessions" element={<SessionsPage />} />
                 <Route path="sessions/:id" element={<SessionPage />} />
                 <Route path="recordings" element={<KeepPage />} />

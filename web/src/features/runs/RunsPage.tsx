@@ -1,3 +1,5 @@
+import { Tabs } from "../../ui/Tabs";
+import { runPages } from "../bisect/names";
 import { keepPreviousData, useInfiniteQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
@@ -35,77 +37,80 @@ export function RunsPage() {
   const list = runs.data?.pages.flat() ?? [];
   const filtered = [...params.keys()].length > 0;
   return (
-    <Sheet
-      title="Runs"
-      aside={
-        <div className="flex gap-2">
-          <Search
-            key={cleared}
-            label="Find suite, matrix, person, #number"
-            text={value("text")}
-            onText={(v) => {
-              set("text", v);
-            }}
-          />
-          <Choice
-            label="Verdict"
-            value={value("verdict")}
-            onChange={(v) => {
-              set("verdict", v);
-            }}
-            options={[
-              ["", "every verdict"],
-              ...["failed", "lab-fault", "flaky", "ended", "passed", "unsupported", "skipped"].map(
-                (v): [string, string] => [v, said(v)],
-              ),
-            ]}
-          />
-          <Choice
-            label="State"
-            value={value("state")}
-            onChange={(v) => {
-              set("state", v);
-            }}
-            options={[
-              ["", "open and ended"],
-              ["open", "open"],
-              ["ended", "ended"],
-            ]}
-          />
-        </div>
-      }
-    >
-      {runs.isPending ? (
-        <Waiting />
-      ) : runs.error ? (
-        <Trouble error={runs.error} again={() => void runs.refetch()} />
-      ) : list.length === 0 ? (
-        filtered ? (
-          <Empty title="No run matches these filters">
-            <Button
-              onClick={() => {
-                clear();
-                setCleared(cleared + 1);
+    <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
+      <Tabs label="Runs" pages={runPages} />
+      <Sheet
+        title="Runs"
+        aside={
+          <div className="flex gap-2">
+            <Search
+              key={cleared}
+              label="Find suite, matrix, person, #number"
+              text={value("text")}
+              onText={(v) => {
+                set("text", v);
               }}
-            >
-              Show every run
-            </Button>
-          </Empty>
+            />
+            <Choice
+              label="Verdict"
+              value={value("verdict")}
+              onChange={(v) => {
+                set("verdict", v);
+              }}
+              options={[
+                ["", "every verdict"],
+                ...["failed", "lab-fault", "flaky", "ended", "passed", "unsupported", "skipped"].map(
+                  (v): [string, string] => [v, said(v)],
+                ),
+              ]}
+            />
+            <Choice
+              label="State"
+              value={value("state")}
+              onChange={(v) => {
+                set("state", v);
+              }}
+              options={[
+                ["", "open and ended"],
+                ["open", "open"],
+                ["ended", "ended"],
+              ]}
+            />
+          </div>
+        }
+      >
+        {runs.isPending ? (
+          <Waiting />
+        ) : runs.error ? (
+          <Trouble error={runs.error} again={() => void runs.refetch()} />
+        ) : list.length === 0 ? (
+          filtered ? (
+            <Empty title="No run matches these filters">
+              <Button
+                onClick={() => {
+                  clear();
+                  setCleared(cleared + 1);
+                }}
+              >
+                Show every run
+              </Button>
+            </Empty>
+          ) : (
+            <Empty title="No run yet">
+              Start one in a project&apos;s directory with{" "}
+              <code className="font-mono text-ink">pane run</code>. It appears here by itself.
+            </Empty>
+          )
         ) : (
-          <Empty title="No run yet">
-            Start one in a project&apos;s directory with <code className="font-mono text-ink">pane run</code>.
-            It appears here by itself.
-          </Empty>
-        )
-      ) : (
-        <RunTable runs={list} />
-      )}
-      {runs.hasNextPage && (
-        <div className="p-3 text-center">
-          <Button onClick={() => void runs.fetchNextPage()}>Show older runs</Button>
-        </div>
-      )}
-    </Sheet>
+          <RunTable runs={list} />
+        )}
+        {runs.hasNextPage && (
+          <div className="p-3 text-center">
+            <Button onClick={() => void runs.fetchNextPage()}>Show older runs</Button>
+          </div>
+        )}
+      </Sheet>
+    </div>
   );
 }
 

@@ -15,7 +15,7 @@ function Term({ name, children }: { name: string; children: ReactNode }) {
 
 /** On what the session ran, and what came of it besides its pictures. */
 export function Facts({ session: s }: { session: Session }) {
-  const facts = s.facts as Agent | null; // of an agent that was removed nothing is known
+  const facts = s.facts; // of an agent that was removed nothing is known
   const m = facts?.machine;
   return (
     <dl className="grid grid-cols-[9rem_minmax(0,1fr)] gap-x-4 gap-y-1.5 p-4 text-sm">

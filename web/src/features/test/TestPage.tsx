@@ -4,6 +4,7 @@ import { Link, useParams, useSearchParams } from "react-router";
 import { get, type Attempt, type PaneAttempts, type TestResult } from "../../api/client";
 import { listen } from "../../api/events";
 import { fillOf, Glass } from "../../ui/Glass";
+import { AskBisect } from "../bisect/AskBisect";
 import { Button, Choice, Sheet, Trouble, Waiting } from "../../ui/parts";
 import { Detail } from "./Detail";
 import { Source } from "./Source";
@@ -146,6 +147,9 @@ export function TestPage() {
           }
         >
           <Detail result={chosen} attempt={attempt} step={step} />
+          {run.state === "ended" && run.kind !== "remote" && chosen.cell.verdict === "failed" && (
+            <AskBisect run={run.number} test={result.data.test.name} pane={chosen.pane.key} />
+          )}
         </Sheet>
         <Sheet title={<span className="font-mono text-sm font-normal">{result.data.test.file}</span>}>
           <Source
