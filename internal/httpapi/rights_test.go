@@ -157,7 +157,7 @@ func (x *yard) stream(ctx context.Context, path, token string) *http.Response {
 // wait.
 func TestStreamsEndWithTheirToken(t *testing.T) {
 	x := start(t, t.TempDir())
-	x.mustJoin("quay", 1)
+	quay := x.mustJoin("quay", 1)
 	secret := x.as("tern", in(api.Everywhere, api.Runner))
 	stream := x.stream(t.Context(), "/events", secret)
 	waiting := make(chan answer, 1)
@@ -173,6 +173,7 @@ func TestStreamsEndWithTheirToken(t *testing.T) {
 		require.GreaterOrEqual(t, i, 0)
 		require.Equal(t, 204, x.do("DELETE", "/api/v1/tokens/"+all[i].ID, x.token, nil).status)
 	}
+	<-quay.orders // it waits for the agent, which does not answer
 	drop("tern")
 	var rest bytes.Buffer
 	_, _ = rest.ReadFrom(stream.Body)

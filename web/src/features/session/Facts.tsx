@@ -1,6 +1,6 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState, type ReactNode } from "react";
-import { type Agent, fileAddress, post, type Session } from "../../api/client";
+import { fileAddress, post, type Session } from "../../api/client";
 import { Button, Trouble } from "../../ui/parts";
 import { took } from "../../ui/words";
 
