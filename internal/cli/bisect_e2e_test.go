@@ -101,7 +101,7 @@ default: {suite: quay, matrix: newest, environment: local}
 		"has none called": {"bisect", "Nobody's test", "--run", last},
 		"no combination":  {"bisect", "The tide is high", "--run", last, "--combination", "osprey"},
 		"did not fail in": {"bisect", "The tide is low", "--run", strconv.Itoa(byFiles.Answer.LastTry.Run)},
-		"no run 999":       {"bisect", "The tide is high", "--run", "999"},
+		"no run 999":      {"bisect", "The tide is high", "--run", "999"},
 		"0.5 to 0.999":    {"bisect", "The tide is high", "--run", last, "--sure", "1"},
 		"no search":       {"bisect", "show", "nothing"},
 		"ended already":   {"bisect", "end", found.ID},

@@ -93,7 +93,7 @@ func (r *root) schemaCmd() *cobra.Command {
 }
 
 func (r *root) devicesCmd() *cobra.Command {
-	var text, dir string
+	var text, dir, like, family string
 	cmd := &cobra.Command{
 		Use: "devices", Short: "List the emulated devices, those of the project in this directory included", Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
@@ -105,15 +105,26 @@ func (r *root) devicesCmd() *cobra.Command {
 				}
 				all = slices.Concat(all, p.Devices)
 			}
+			if family != "" && !slices.Contains(device.Families, device.Family(family)) {
+				return usage("--family: expected one of %v, found %q", device.Families, family)
+			}
 			for _, p := range all {
-				if strings.Contains(p.Name+" "+p.Title, text) {
+				if strings.Contains(strings.ToLower(p.Name+" "+p.Title), strings.ToLower(text)) && (family == "" || string(p.Family) == family) {
 					list = append(list, p)
 				}
+			}
+			if like != "" {
+				size, err := device.ParseSize(like)
+				if err != nil {
+					return usage("--like: %v", err)
+				}
+				list = device.Like(size, list)
+				list = list[:min(8, len(list))]
 			}
 			if r.json {
 				return r.writeJSON(list)
 			}
-			t := term.NewTable("device", "what it is", "viewport", "density", "touch", "layout")
+			t := term.NewTable("device", "what it is", "viewport", "density", "touch", "layout", "figures")
 			for _, p := range list {
 				layout, touch := "wide", "–"
 				if p.Small() {
@@ -122,13 +133,16 @@ func (r *root) devicesCmd() *cobra.Command {
 				if p.Touch {
 					touch = "yes"
 				}
-				t.Row(p.Name, p.Title, fmt.Sprintf("%d×%d", p.Size.Width, p.Size.Height), fmt.Sprintf("%g", p.Density), touch, layout)
+				t.Row(p.Name, p.Title, fmt.Sprintf("%d×%d", p.Size.Width, p.Size.Height), fmt.Sprintf("%g", p.Density), touch, layout,
+					term.Faint(p.Source))
 			}
 			fmt.Fprintln(r.out, t)
 			return nil
 		},
 	}
 	cmd.Flags().StringVar(&dir, "dir", ".", "directory of the project")
+	cmd.Flags().StringVar(&like, "like", "", "the eight whose viewports are nearest to a size such as 390x844")
+	cmd.Flags().StringVar(&family, "family", "", "only desktop, laptop, tablet, foldable or phone")
 	cmd.Flags().StringVar(&text, "text", "", "only devices in whose name or description this is found")
 	return cmd
 }

@@ -14,12 +14,14 @@ import (
 type Profile struct {
 	Name     string  `json:"name"`
 	Title    string  `json:"title"`
+	Family   Family  `json:"family,omitempty"`
 	Size     Size    `json:"size"`    // of the viewport
 	Density  float64 `json:"density"` // device pixels for one CSS pixel
 	Touch    bool    `json:"touch"`
 	Handheld bool    `json:"handheld"`            // user agent of a hand-held device
 	Locale   string  `json:"locale,omitempty"`    // BCP 47; "" is the browser's own
 	TimeZone string  `json:"time_zone,omitempty"` // of the IANA database; "" is the machine's
+	Source   string  `json:"source,omitempty"`    // where the figures come from
 }
 
 // Size is the size of a viewport in CSS pixels. Its text is such as 390x844.
@@ -78,7 +80,7 @@ func (p Profile) With(values map[string]string) (Profile, error) {
 		if p.Size, err = ParseSize(v); err != nil {
 			return p, fmt.Errorf("viewport: %w", err)
 		}
-		p.Name, p.Title = p.Name+" "+v, p.Title+", "+v
+		p.Name, p.Title, p.Source = p.Name+" "+v, p.Title+", "+v, ""
 	}
 	if v, ok := values["locale"]; ok {
 		if !localeForm.MatchString(v) {
@@ -106,33 +108,6 @@ func (p Profile) Orientation() string {
 // Small reports whether pages are expected to show their small-screen layout:
 // a viewport narrower than 768 CSS pixels.
 func (p Profile) Small() bool { return p.Size.Width < 768 }
-
-// Default is the profile of a combination that names none.
-const Default = "desktop"
-
-// Catalogue lists every built-in profile, from large to small.
-var Catalogue = []Profile{
-	{Name: "wall-display", Title: "wall display, 4K", Size: Size{3840, 2160}, Density: 1},
-	{Name: "desktop-large", Title: "large desktop", Size: Size{1920, 1080}, Density: 1},
-	{Name: "desktop", Title: "desktop", Size: Size{1280, 800}, Density: 1},
-	{Name: "desktop-dense", Title: "desktop, dense display", Size: Size{1440, 900}, Density: 2},
-	{Name: "laptop", Title: "laptop", Size: Size{1366, 768}, Density: 1},
-	{Name: "laptop-touch", Title: "laptop with a touch screen", Size: Size{1366, 768}, Density: 1.5, Touch: true},
-	{Name: "kiosk", Title: "upright kiosk", Size: Size{1080, 1920}, Density: 1, Touch: true},
-	{Name: "tablet-large", Title: "large tablet, upright", Size: Size{1024, 1366}, Density: 2, Touch: true, Handheld: true},
-	{Name: "tablet-large-landscape", Title: "large tablet, on its side", Size: Size{1366, 1024}, Density: 2, Touch: true, Handheld: true},
-	{Name: "tablet", Title: "tablet, upright", Size: Size{820, 1180}, Density: 2, Touch: true, Handheld: true},
-	{Name: "tablet-landscape", Title: "tablet, on its side", Size: Size{1180, 820}, Density: 2, Touch: true, Handheld: true},
-	{Name: "tablet-small", Title: "small tablet, upright", Size: Size{744, 1133}, Density: 2, Touch: true, Handheld: true},
-	{Name: "foldable-open", Title: "foldable, open", Size: Size{673, 841}, Density: 2.5, Touch: true, Handheld: true},
-	{Name: "foldable-open-landscape", Title: "foldable, open, on its side", Size: Size{841, 673}, Density: 2.5, Touch: true, Handheld: true},
-	{Name: "foldable-closed", Title: "foldable, closed", Size: Size{344, 882}, Density: 2.5, Touch: true, Handheld: true},
-	{Name: "phone-large", Title: "large phone, upright", Size: Size{430, 932}, Density: 3, Touch: true, Handheld: true},
-	{Name: "phone-large-landscape", Title: "large phone, on its side", Size: Size{932, 430}, Density: 3, Touch: true, Handheld: true},
-	{Name: "phone", Title: "phone, upright", Size: Size{390, 844}, Density: 3, Touch: true, Handheld: true},
-	{Name: "phone-landscape", Title: "phone, on its side", Size: Size{844, 390}, Density: 3, Touch: true, Handheld: true},
-	{Name: "phone-small", Title: "small phone, upright", Size: Size{320, 568}, Density: 2, Touch: true, Handheld: true},
-}
 
 // Find returns the profile of a name, of the catalogue or else of further ones;
 // the error lists the names there are.

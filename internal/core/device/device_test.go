@@ -2,6 +2,7 @@ package device
 
 import (
 	"errors"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -18,8 +19,25 @@ func TestCatalogueIsSound(t *testing.T) {
 		got, err := Find(p.Name)
 		require.NoError(t, err)
 		assert.Equal(t, p, got)
+		assert.Contains(t, Families, p.Family, p.Name)
+		assert.NotEmpty(t, p.Source, p.Name)
+		require.NoError(t, p.Check(), p.Name)
+		if p.Handheld {
+			assert.True(t, slices.ContainsFunc(Catalogue, func(o Profile) bool {
+				return o.Title != p.Title && o.Size == Size{p.Size.Height, p.Size.Width}
+			}), "%s in the other orientation", p.Name)
+		}
 	}
+	assert.GreaterOrEqual(t, len(models), 39)
 	assert.True(t, seen[Default])
+}
+
+func TestNearestDevices(t *testing.T) {
+	near := Like(Size{393, 852}, Catalogue)
+	assert.Equal(t, "iphone-15", near[0].Name)
+	assert.Equal(t, Size{393, 852}, near[0].Size)
+	assert.Len(t, near, len(Catalogue))
+	assert.Equal(t, "iphone-15-landscape", Like(Size{852, 393}, Catalogue)[0].Name)
 }
 
 func TestFind(t *testing.T) {

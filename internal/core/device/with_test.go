@@ -12,7 +12,7 @@ func TestAxesChangeAProfile(t *testing.T) {
 	require.NoError(t, err)
 	got, err := p.With(map[string]string{"viewport": "800x600", "locale": "nb-NO", "timezone": "Europe/Oslo", "tariff": "winter"})
 	require.NoError(t, err)
-	assert.Equal(t, Profile{Name: "phone 800x600", Title: "phone, upright, 800x600", Size: Size{Width: 800, Height: 600},
+	assert.Equal(t, Profile{Name: "phone 800x600", Title: "phone, upright, 800x600", Family: Phone, Size: Size{Width: 800, Height: 600},
 		Density: 3, Touch: true, Handheld: true,
 		Locale: "nb-NO", TimeZone: "Europe/Oslo"}, got)
 	assert.Equal(t, "landscape", got.Orientation())
@@ -38,7 +38,6 @@ func TestEveryProfileOfTheCatalogueIsSound(t *testing.T) {
 		assert.False(t, names[p.Name], p.Name)
 		names[p.Name] = true
 	}
-	assert.Len(t, Catalogue, 20)
 }
 
 func TestProfilesOfAProjectAreFoundToo(t *testing.T) {

@@ -184,14 +184,14 @@ func TestArchivesThatAreNone(t *testing.T) {
 		"link up":              {tgz(entry{name: "a/l", kind: tar.TypeSymlink, to: "../../x"}), "leads out of it"},
 		"absolute link":        {tgz(entry{name: "l", kind: tar.TypeSymlink, to: "/etc"}), "leads out of it"},
 		"link in a zip":        {zipOf(t, entry{name: "l", to: "/etc/passwd"}, chrome), "leads out of it"},
-		"through a link":       {tgz(entry{name: "l", kind: tar.TypeSymlink, to: "."}, entry{name: "l/x", content: "x"}),
+		"through a link": {tgz(entry{name: "l", kind: tar.TypeSymlink, to: "."}, entry{name: "l/x", content: "x"}),
 			"something else lies there"},
-		"hard link out":        {tgz(entry{name: "l", kind: tar.TypeLink, to: "../../etc/passwd"}), "leads out of it"},
-		"hard link nowhere":    {tgz(entry{name: "l", kind: tar.TypeLink, to: "none"}), "not there"},
-		"device":               {tgz(entry{name: "d", kind: tar.TypeChar}), "neither a file"},
-		"pipe":                 {tgz(entry{name: "d", kind: tar.TypeFifo}), "neither a file"},
-		"too deep":             {tgz(entry{name: strings.Repeat("d/", 60) + "f", content: "x"}), "too deep"},
-		"a file under a file":  {tgz(entry{name: "f", content: "x"}, entry{name: "f/g", content: "x"}), "f/g"},
+		"hard link out":       {tgz(entry{name: "l", kind: tar.TypeLink, to: "../../etc/passwd"}), "leads out of it"},
+		"hard link nowhere":   {tgz(entry{name: "l", kind: tar.TypeLink, to: "none"}), "not there"},
+		"device":              {tgz(entry{name: "d", kind: tar.TypeChar}), "neither a file"},
+		"pipe":                {tgz(entry{name: "d", kind: tar.TypeFifo}), "neither a file"},
+		"too deep":            {tgz(entry{name: strings.Repeat("d/", 60) + "f", content: "x"}), "too deep"},
+		"a file under a file": {tgz(entry{name: "f", content: "x"}, entry{name: "f/g", content: "x"}), "f/g"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			m := machine(t)

@@ -81,12 +81,22 @@ function useSources() {
         .filter((a) => a.values.length > 0);
       const lab: Matrix = {
         name: "lab",
-        axes: [...axes, { name: "device", values: devices.slice(0, 20).map((d) => d.name) }],
+        axes: [...axes, { name: "device", values: someOfEach(devices).map((d) => d.name) }],
         cover: { strength: 2 },
       };
       return [...own, { name: "everything the lab has", project: "", matrix: lab }];
     },
     staleTime: 60_000,
+  });
+}
+
+/** The first four devices of each family. */
+function someOfEach(devices: Device[]): Device[] {
+  const seen = new Map<string, number>();
+  return devices.filter((d) => {
+    const n = (seen.get(d.family ?? "") ?? 0) + 1;
+    seen.set(d.family ?? "", n);
+    return n <= 4;
   });
 }
 
