@@ -37,6 +37,17 @@ func fill(v reflect.Value) {
 		if v.IsNil() && v.CanSet() {
 			v.Set(reflect.MakeMap(v.Type()))
 		}
+		if !v.CanSet() || v.Len() == 0 || !holdsLists(v.Type().Elem()) {
+			return
+		}
+		filled := reflect.MakeMapWithSize(v.Type(), v.Len()) // others may be reading the one there is
+		for each := v.MapRange(); each.Next(); {
+			value := reflect.New(v.Type().Elem()).Elem()
+			value.Set(each.Value())
+			fill(value)
+			filled.SetMapIndex(each.Key(), value)
+		}
+		v.Set(filled)
 	}
 }
 

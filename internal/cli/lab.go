@@ -243,7 +243,7 @@ func (r *root) agentCheck(ctx context.Context, look find.Machine, deep bool) err
 	} else {
 		fmt.Fprintf(r.out, "Sessions: %s, since %s.\n\n", term.Paint(verdict.Failed, "without a sandbox"), m.Exposed)
 	}
-	t := term.NewTable("browser", "version", "channel", "where", "driver", "its version", "fits")
+	t := term.NewTable("browser", "version", "channel", "fits", "where, and its driver")
 	usable := 0
 	for _, b := range m.Browsers {
 		fits := term.Paint(verdict.Passed, "yes")
@@ -252,7 +252,14 @@ func (r *root) agentCheck(ctx context.Context, look find.Machine, deep bool) err
 		} else {
 			usable++
 		}
-		t.Row(b.Name, orDash(b.Version), orDash(b.Channel), orDash(b.Path), orDash(b.Driver), orDash(b.DriverVersion), fits)
+		driver := "no driver"
+		switch {
+		case b.Driver == fleet.BuiltIn:
+			driver = "driver built in"
+		case b.Driver != "":
+			driver = b.Driver + " " + b.DriverVersion
+		}
+		t.Row(b.Name, orDash(b.Version), orDash(b.Channel), fits, orDash(b.Path)+"\n"+term.Faint(driver))
 	}
 	if len(m.Browsers) > 0 {
 		fmt.Fprintln(r.out, t)

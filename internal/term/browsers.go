@@ -48,6 +48,11 @@ func Browsers(all api.Browsers) string {
 			name = ""
 		}
 		last = row.Browser
+		for _, b := range row.On {
+			if b.Engine == "standin" && name != "" {
+				name = row.Browser + Faint(" stand-in")
+			}
+		}
 		cells := []string{name, dash(row.Version), dash(row.Channel)}
 		for _, c := range columns {
 			cells = append(cells, mark(row, c.agents[0]))

@@ -59,7 +59,7 @@ func take(ctx context.Context, out, pane, project, token string, run, test int, 
 		"timeline": fmt.Sprintf("/runs/%d/timeline", wide), "forecast": fmt.Sprintf("/runs/%d/forecast", wide),
 		"sessions": "/sessions", "session": session, "connect": "/connect?browser=firefox&version=latest&test=Tides&run=build+812&device=phone",
 		"fleet": "/fleet?needs=browser%3Dheron%7Cgannet+site%3Dquay%7Cboathouse", "matrix": "/matrix?from=saltmarsh%3A+harbour",
-		"start": "/start?preset=harbour-pairs", "schedules": "/schedules",
+		"start": "/start?preset=harbour-pairs", "schedules": "/schedules", "browsers": "/fleet/browsers",
 	}
 	for _, theme := range []string{"dark", "light"} {
 		if err := browse(ctx, dir, pane, out, theme, only, pages); err != nil {

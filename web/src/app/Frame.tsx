@@ -1,8 +1,9 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { Link, NavLink, Outlet } from "react-router";
+import { Link, NavLink, Outlet, useLocation } from "react-router";
 import { get, post, Problem, remove, type Storage, type Who } from "../api/client";
 import { Button, Empty, Trouble, Waiting } from "../ui/parts";
+import { Broken } from "./Broken";
 import { useTheme } from "./useTheme";
 
 /** The pages in the order of the work: what runs, what it runs on, what is planned. */
@@ -30,6 +31,7 @@ const groups: [string, [string, string][]][] = [
 
 /** What surrounds every page; without a session it is the sign-in page. */
 export function Frame() {
+  const { pathname: page } = useLocation();
   const me = useQuery({ queryKey: ["me"], queryFn: () => get<Who>("/me"), staleTime: Infinity });
   if (me.isPending) return <Waiting />;
   if (me.error instanceof Problem && me.error.status === 401) return <SignIn />;
@@ -69,7 +71,9 @@ export function Frame() {
       </header>
       <Room />
       <main className="mx-auto max-w-[1500px] px-5 py-4">
-        <Outlet />
+        <Broken page={page}>
+          <Outlet />
+        </Broken>
       </main>
     </div>
   );

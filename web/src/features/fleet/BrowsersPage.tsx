@@ -126,7 +126,18 @@ function Grid({ agents, rows }: { agents: string[]; rows: BrowserRow[] }) {
         <tbody>
           {rows.map((r, i) => (
             <tr key={r.browser + r.version} className="border-t border-line hover:bg-raised/50">
-              <td className="px-4 py-1.5">{r.browser !== rows[i - 1]?.browser && r.browser}</td>
+              <td className="px-4 py-1.5">
+                {r.browser !== rows[i - 1]?.browser && (
+                  <>
+                    {r.browser}
+                    {Object.values(r.on).some((b) => b.engine === "standin") && (
+                      <span className="ml-2 rounded border border-dashed border-line px-1.5 text-xs text-soft">
+                        stand-in
+                      </span>
+                    )}
+                  </>
+                )}
+              </td>
               <td className="px-4 py-1.5 font-mono text-xs tabular-nums">{r.version || "–"}</td>
               <td className="px-4 py-1.5 text-soft">{r.channel || "–"}</td>
               {groups.map((group) => (
@@ -335,7 +346,9 @@ function Give() {
           }}
           className="font-mono"
         />
-        <Button disabled={give.isPending}>Stock it</Button>
+        <Button type="submit" disabled={give.isPending}>
+          Stock it
+        </Button>
         <span className="text-sm text-soft" aria-live="polite">
           {sent}
         </span>
