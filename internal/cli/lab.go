@@ -27,6 +27,7 @@ import (
 	"parallelpane/internal/engine/chromium"
 	"parallelpane/internal/engine/find"
 	"parallelpane/internal/engine/gecko"
+	"parallelpane/internal/engine/safari"
 	"parallelpane/internal/engine/webkit"
 	"parallelpane/internal/sessions"
 	"parallelpane/internal/sessions/door"
@@ -36,7 +37,7 @@ import (
 // families are the engines that agents know. cache is where they may keep what
 // makes them start faster; "" does without.
 func families(cache string) []engine.Family {
-	return []engine.Family{chromium.Family{}, gecko.Family{Cache: cache}, webkit.Family{}, webkit.WPE{}}
+	return []engine.Family{chromium.Family{}, gecko.Family{Cache: cache}, webkit.Family{}, webkit.WPE{}, safari.Family{}}
 }
 
 func (r *root) agentCmd() *cobra.Command {

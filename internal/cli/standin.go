@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"os"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -11,6 +12,7 @@ import (
 	"parallelpane/internal/client"
 	"parallelpane/internal/demo"
 	"parallelpane/internal/demo/standins"
+	"parallelpane/internal/engine/standin"
 )
 
 func (r *root) standinCmd() *cobra.Command {
@@ -33,7 +35,7 @@ and run no scripts. Each gets a token of its own while they run,
 			return err
 		},
 	}
-	cmd.AddCommand(fleet, example)
+	cmd.AddCommand(fleet, example, r.standinDriverCmd())
 	return cmd
 }
 
@@ -123,4 +125,27 @@ func (l *lent) takeBack() {
 			return
 		}
 	}
+}
+
+func (r *root) standinDriverCmd() *cobra.Command {
+	var d standin.Driver
+	cmd := &cobra.Command{
+		Use: "driver KIND VERSION -- SWITCH…", Short: "Be a simulated driver of a browser that cannot be installed",
+		Long: "Be a simulated driver: take the switches of the real one, print what that prints, and serve a stand-in browser, which\n" +
+			"loads pages and runs no scripts. An agent.yaml or a script in its place names it. KIND is one of\n" +
+			strings.Join(standin.Kinds(), ", ") + ".",
+		Args: cobra.MinimumNArgs(2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			d.Kind, d.Version = args[0], args[1]
+			if err := d.Run(cmd.Context(), args[2:], r.out); err != nil {
+				return usage("%v", err)
+			}
+			return nil
+		},
+	}
+	cmd.Flags().DurationVar(&d.Slow, "slow", 0, "how long it takes until it listens")
+	cmd.Flags().StringVar(&d.Taken, "taken", "", "a file: while it is not there, make it, say that the port is taken, and end")
+	cmd.Flags().StringVar(&d.Opens, "opens", "", "the version that its sessions say the browser has (default VERSION)")
+	cmd.Flags().BoolVar(&d.Forbidden, "forbidden", false, "refuse every session, as Safari does that was never allowed to be driven")
+	return cmd
 }

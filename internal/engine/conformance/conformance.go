@@ -29,6 +29,8 @@ import (
 type Kit struct {
 	Script bool // runs page script
 	BiDi   bool // offers webSocketUrl
+	// Browser is the one to open; nil takes the family's first of this machine.
+	Browser *fleet.Browser
 	// OneWindow is of a browser that answers New Window with the one it has.
 	OneWindow bool
 	// Give makes a file known to the browser and says where it finds it; nil when it
@@ -109,7 +111,12 @@ func Browser(t *testing.T, f engine.Family) fleet.Browser {
 
 // Run holds an engine against the kit.
 func Run(t *testing.T, f engine.Family, k Kit) {
-	b := Browser(t, f)
+	var b fleet.Browser
+	if k.Browser != nil {
+		b = *k.Browser
+	} else {
+		b = Browser(t, f)
+	}
 	web := httptest.NewServer(pages())
 	t.Cleanup(web.Close)
 	ctx, cancel := context.WithTimeout(t.Context(), 3*time.Minute)

@@ -86,14 +86,19 @@ func writePrefs(dir string, asked map[string]any, saved, door string, allow engi
 		b.WriteString(line + "\n")
 	}
 	write(asked)
-	write(map[string]any{"marionette.port": 0, "browser.download.folderList": 2, "browser.download.dir": saved,
-		"browser.download.useDownloadDir": true})
+	write(map[string]any{"marionette.port": 0})
+	write(saving(saved))
 	leads, err := through(door)
 	if err != nil {
 		return err
 	}
 	write(leads)
 	return os.WriteFile(filepath.Join(dir, "user.js"), []byte(b.String()), 0o600)
+}
+
+// saving are the preferences that have downloads go into a directory.
+func saving(dir string) map[string]any {
+	return map[string]any{"browser.download.folderList": 2, "browser.download.dir": dir, "browser.download.useDownloadDir": true}
 }
 
 // through are the preferences that lead every request through a proxy at
@@ -129,7 +134,7 @@ func (f Family) warmDir(b fleet.Browser) string {
 // what it has made of its own program for later starts.
 func (f Family) Prepare(ctx context.Context, o engine.Options) error {
 	to := f.warmDir(o.Browser)
-	if _, err := os.Stat(to); f.Cache == "" || err == nil {
+	if _, err := os.Stat(to); f.Cache == "" || err == nil || byDriver(o.Browser) {
 		return nil
 	}
 	inst := engine.NewInstance(&o)
@@ -286,6 +291,13 @@ func (f Family) start(ctx context.Context, inst *engine.Instance, o engine.Optio
 // session on it.
 func (f Family) Launch(ctx context.Context, o engine.Options) (*engine.Instance, error) {
 	inst := engine.NewInstance(&o)
+	if byDriver(o.Browser) {
+		if err := launchByDriver(ctx, inst, o); err != nil {
+			inst.Close()
+			return nil, err
+		}
+		return inst, nil
+	}
 	m, err := f.start(ctx, inst, o)
 	if err != nil {
 		inst.Close()

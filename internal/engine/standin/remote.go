@@ -68,6 +68,8 @@ type settings struct {
 	pause                   time.Duration // before each command
 	crash                   func() bool   // whether the browser crashes in this command; may be nil
 	dead                    func()        // called when it does
+	lenient                 bool          // takes capabilities that the simulation has nothing for, as real drivers do
+	forbidden               bool          // opens no session: the browser was never allowed to be driven
 }
 
 type command struct {
@@ -185,7 +187,11 @@ func (r *remote) open(raw []byte) (any, error) {
 	if r.session != nil {
 		return nil, failed(webdriver.SessionNotCreated, "this browser has a session already")
 	}
-	if _, err := (webdriver.Offer{Browser: r.o.name, Version: r.o.version, Platform: r.o.platform}).Choose(alternatives); err != nil {
+	if r.o.forbidden {
+		return nil, failed(webdriver.SessionNotCreated, "you must enable remote automation first: the stand-in was told so")
+	}
+	offer := webdriver.Offer{Browser: r.o.name, Version: r.o.version, Platform: r.o.platform, BiDi: r.o.lenient, Insecure: r.o.lenient}
+	if _, err := offer.Choose(alternatives); err != nil {
 		return nil, err
 	}
 	script := 30_000.0

@@ -4,18 +4,13 @@ package webkit
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"net/http"
 	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
-	"time"
 
 	"parallelpane/internal/engine"
-	"parallelpane/internal/engine/process"
-	"parallelpane/internal/webdriver"
 )
 
 // Family is the WebKit family.
@@ -87,7 +82,7 @@ func (Family) Launch(ctx context.Context, o engine.Options) (*engine.Instance, e
 		args = append(args, "--user-agent="+ua)
 		inst.Outcome.Apply("user agent", nil)
 	}
-	port, p, err := startDriver(ctx, inst, o, env)
+	port, p, err := engine.StartOnPort(ctx, inst, o, env, onPort)
 	if err != nil {
 		inst.Close()
 		return nil, err
@@ -114,45 +109,4 @@ func ratioError(ratio float64) error {
 	return nil
 }
 
-// startDriver starts the driver on a port that was free a moment ago; should
-// somebody else take it meanwhile, it tries another.
-func startDriver(ctx context.Context, inst *engine.Instance, o engine.Options, env []string) (int, *process.Process, error) {
-	var last error
-	for range 3 {
-		port, err := o.Box.Port()
-		if err != nil {
-			return 0, nil, fmt.Errorf("launch webkit: %w", err)
-		}
-		p, err := o.Box.Start(process.Command{Log: o.Log, Env: env, Path: o.Browser.Driver,
-			Args: []string{"--host=127.0.0.1", "-p", strconv.Itoa(port)}})
-		if err != nil {
-			return 0, nil, err
-		}
-		ready, cancel := context.WithTimeout(ctx, 10*time.Second)
-		last = answers(ready, inst, p, "http://127.0.0.1:"+strconv.Itoa(port))
-		cancel()
-		if last == nil {
-			return port, p, nil
-		}
-		p.Stop(0)
-	}
-	return 0, nil, last
-}
-
-func answers(ctx context.Context, inst *engine.Instance, p *process.Process, base string) error {
-	tr := &http.Transport{DialContext: inst.Dial}
-	defer tr.CloseIdleConnections()
-	c := webdriver.NewClient(base, &http.Client{Transport: tr})
-	for {
-		if ready, err := c.Status(ctx); err == nil && ready {
-			return nil
-		}
-		select {
-		case <-p.Done():
-			return p.Gone()
-		case <-ctx.Done():
-			return errors.New("the driver did not get ready within 10 s")
-		case <-time.After(10 * time.Millisecond):
-		}
-	}
-}
+func onPort(port int) []string { return []string{"--host=127.0.0.1", "-p", strconv.Itoa(port)} }

@@ -65,7 +65,7 @@ func (WPE) Launch(ctx context.Context, o engine.Options) (*engine.Instance, erro
 	for name, dir := range map[string]string{"XDG_CONFIG_HOME": "config", "XDG_DATA_HOME": "data", "XDG_CACHE_HOME": "cache"} {
 		env = append(env, name+"="+o.Box.Inside(filepath.Join(o.Dir, dir)))
 	}
-	port, p, err := startDriver(ctx, inst, o, env)
+	port, p, err := engine.StartOnPort(ctx, inst, o, env, onPort)
 	if err != nil {
 		inst.Close()
 		return nil, err
