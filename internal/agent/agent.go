@@ -160,7 +160,7 @@ func New(ctx context.Context, c Config) (*Agent, func(), error) {
 		stocking := host.Machine.Settings.Stock
 		a.shelf = shelf.New(shelf.Config{Host: host, Up: a.up, Dir: filepath.Join(c.Dir, "stock"), Every: a.Beat,
 			Willing: stocking == nil || *stocking, Log: c.Log, Changed: a.restock,
-			Idle: func() bool { return len(a.held()) == 0 }})
+			Idle: func() bool { return len(a.held()) == 0 }, Rest: restBeforeTrials, Slot: a.slot})
 		m = Inventory(ctx, host, c.Version)
 		m.Browsers = a.shelf.Known(find.Found{Browsers: m.Browsers}).Browsers
 		m.Stocking = a.shelf.Willing
@@ -176,6 +176,29 @@ func New(ctx context.Context, c Config) (*Agent, func(), error) {
 
 // Found is what the agent found on its machine.
 func (a *Agent) Found() fleet.Machine { return *a.machine.Load() }
+
+// restBeforeTrials is for how long an agent must have had no work until it tries browsers
+// that the system's packages have brought.
+const restBeforeTrials = time.Minute
+
+// slot takes one of the agent's places for something of its own.
+func (a *Agent) slot(ctx context.Context, wait bool) (back func(), ok bool) {
+	back = func() { <-a.places }
+	select {
+	case a.places <- struct{}{}:
+		return back, true
+	default:
+	}
+	if !wait {
+		return nil, false
+	}
+	select {
+	case a.places <- struct{}{}:
+		return back, true
+	case <-ctx.Done():
+		return nil, false
+	}
+}
 
 // restock tells the service what the machine has now. What it misses it hears of when
 // the agent joins again.

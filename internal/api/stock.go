@@ -14,6 +14,18 @@ type Browsers struct {
 	Agents []string     `json:"agents"`
 	Rows   []BrowserRow `json:"rows" description:"a row for each browser and version"`
 	Stock  []Stock      `json:"stock"`
+	// Changes of the last days, newest first.
+	Changes []BrowserChange `json:"changes" description:"versions that came into the lab or left it, newest first"`
+}
+
+// BrowserChange is a version of a browser that came into the lab, or left it.
+type BrowserChange struct {
+	At      *time.Time `json:"at"`
+	Agent   string     `json:"agent" description:"with which it came or went"`
+	Browser string     `json:"browser"`
+	Version string     `json:"version"`
+	Channel string     `json:"channel"`
+	Came    bool       `json:"came" description:"false when it went"`
 }
 
 // BrowserRow is one version of a browser.

@@ -196,12 +196,15 @@ func (a *server) routes() {
 	a.bisectRoutes()
 	a.sessionRoutes()
 	add(a, "GET", "/browsers", inAny(api.Viewer), "Which agent has which browser, and how far what is stocked has come",
-		func(_ context.Context, who api.Who, _ *struct{}) (api.Browsers, error) {
+		func(ctx context.Context, who api.Who, _ *struct{}) (api.Browsers, error) {
 			var names []string
 			for _, agent := range seenAgents(who, s.Agents()) {
 				names = append(names, agent.Name)
 			}
-			return s.Browsers(names), nil
+			all := s.Browsers(names)
+			var err error
+			all.Changes, err = s.BrowserChanges(ctx, func(agent string) bool { return slices.Contains(names, agent) })
+			return all, err
 		})
 	add(a, "POST", "/stock", inLab(api.Admin).as("stock a browser"), "Hand a browser to every agent that matches",
 		func(ctx context.Context, who api.Who, in *api.StockRequest) (api.Stock, error) {

@@ -192,10 +192,11 @@ func (lab *Lab) arriveLocked(h link.Hello, l *link.Agent) (*agentConn, *effects,
 		}
 		a.link.Close() // the same agent came back before its old link was known to be dead
 	}
+	changed := lab.changedLocked(h.Name, a.machine, h.Machine)
 	a.instance, a.machine, a.link, a.lastSeen = h.Instance, h.Machine, l, now
 	lab.links.Store(h.Name, l)
-	e := lab.applyLocked(lab.machine.Join(now, a.forDispatch(), h.Held), store.SaveAgent(store.Agent{Name: h.Name, Instance: h.Instance,
-		Machine: store.JSON(h.Machine), FirstSeen: store.Millis(now), LastSeen: store.Millis(now)}))
+	e := lab.applyLocked(lab.machine.Join(now, a.forDispatch(), h.Held), append(changed, store.SaveAgent(store.Agent{Name: h.Name,
+		Instance: h.Instance, Machine: store.JSON(h.Machine), FirstSeen: store.Millis(now), LastSeen: store.Millis(now)}))...)
 	e.events = append(e.events, api.Event{Type: "agents"})
 	e.grants = append(e.grants, lab.halfOpenLocked(h)...)
 	return a, e, nil

@@ -272,10 +272,11 @@ func (lab *Lab) Restock(agent string, m link.Machine) error {
 		lab.mu.Unlock()
 		return api.Errorf(api.Conflict, "agent %s has not joined", agent)
 	}
+	changed := lab.changedLocked(agent, a.machine, m.Machine)
 	a.machine.Browsers, a.machine.Drivers, a.machine.Stocking = m.Machine.Browsers, m.Machine.Drivers, m.Machine.Stocking
 	now := lab.now()
-	e := lab.applyLocked(lab.machine.Refit(now, a.forDispatch()), store.SaveAgent(store.Agent{Name: a.name, Instance: a.instance,
-		Machine: store.JSON(a.machine), FirstSeen: store.Millis(now), LastSeen: store.Millis(now)}))
+	e := lab.applyLocked(lab.machine.Refit(now, a.forDispatch()), append(changed, store.SaveAgent(store.Agent{Name: a.name,
+		Instance: a.instance, Machine: store.JSON(a.machine), FirstSeen: store.Millis(now), LastSeen: store.Millis(now)}))...)
 	e.events = append(e.events, api.Event{Type: "agents"})
 	lab.mu.Unlock()
 	return lab.carryOut(e)

@@ -44,3 +44,27 @@ func (s *Store) Stock(ctx context.Context) (all []Stocked, archives []StockArchi
 	err = s.read.SelectContext(ctx, &archives, `SELECT * FROM stock_archives ORDER BY stock, place`)
 	return
 }
+
+// BrowserChange is a row of browser_changes.
+type BrowserChange struct {
+	ID      int64  `db:"id"`
+	At      int64  `db:"at"`
+	Agent   string `db:"agent"`
+	Browser string `db:"browser"`
+	Version string `db:"version"`
+	Channel string `db:"channel"`
+	Came    bool   `db:"came"`
+}
+
+// AddBrowserChange writes that a version came into the lab or left it, and forgets those
+// before a time.
+func AddBrowserChange(c BrowserChange, before int64) []Stmt {
+	return []Stmt{Must(`INSERT INTO browser_changes (at, agent, browser, version, channel, came) VALUES (?, ?, ?, ?, ?, ?)`, c.At, c.Agent,
+		c.Browser, c.Version, c.Channel, c.Came), Do(`DELETE FROM browser_changes WHERE at < ?`, before)}
+}
+
+// BrowserChanges lists changes, newest first, at most n.
+func (s *Store) BrowserChanges(ctx context.Context, n int) (all []BrowserChange, err error) {
+	err = s.read.SelectContext(ctx, &all, `SELECT * FROM browser_changes ORDER BY id DESC LIMIT ?`, n)
+	return
+}

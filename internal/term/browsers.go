@@ -67,6 +67,16 @@ func Browsers(all api.Browsers) string {
 			}
 		}
 	}
+	if recent := all.Changes[:min(len(all.Changes), 6)]; len(recent) > 0 {
+		fmt.Fprintln(&b, "\nNew in the lab:")
+		for _, c := range recent {
+			did := "came"
+			if !c.Came {
+				did = "went"
+			}
+			fmt.Fprintf(&b, "  %s %s %s with %s, %s\n", c.Browser, c.Version, did, c.Agent, humanize.Time(*c.At))
+		}
+	}
 	if len(all.Stock) == 0 {
 		return b.String()
 	}

@@ -47,8 +47,12 @@ type Config struct {
 	Dir     string        // where archives lie until they are unpacked, and what was tried is noted
 	Every   time.Duration // between two looks
 	Willing bool          // takes browsers from the service
-	Idle    func() bool   // no session is open, so that a trial disturbs nobody
-	Log     *slog.Logger
+	Idle    func() bool   // there is no work
+	Rest    time.Duration // for which there must be none until the system's browsers are tried
+	// Slot takes a place for a session, until it is given back; false when there is none
+	// and it is not to wait.
+	Slot func(ctx context.Context, wait bool) (back func(), ok bool)
+	Log  *slog.Logger
 	// Changed is told what the machine has now.
 	Changed func(ctx context.Context, f find.Found)
 }
@@ -180,7 +184,7 @@ func (s *Shelf) Run(ctx context.Context) {
 	done := "" // the revision of list
 	seen := "" // of the directory
 	again, settled := true, false
-	looked := time.Now()
+	looked, idle := time.Now(), time.Now()
 	for {
 		s.mu.Lock()
 		wanted := s.wanted
@@ -199,7 +203,9 @@ func (s *Shelf) Run(ctx context.Context) {
 		case now != seen, time.Since(looked) > lookEvery:
 			s.look(ctx)
 			seen, settled, looked = s.glance(), false, time.Now()
-		case !settled && s.Idle():
+		case !s.Idle():
+			idle = time.Now()
+		case !settled && time.Since(idle) > s.Rest:
 			settled = !s.tryOne(ctx)
 		}
 		select {
@@ -237,7 +243,7 @@ func (s *Shelf) look(ctx context.Context) {
 	s.Changed(ctx, s.Known(f))
 	for _, b := range f.Browsers {
 		if b.From == fleet.Stocked || b.From == fleet.Named {
-			s.try(ctx, b)
+			s.try(ctx, b, true)
 		}
 	}
 	if ctx.Err() == nil {
@@ -245,8 +251,13 @@ func (s *Shelf) look(ctx context.Context) {
 	}
 }
 
-// try opens a session on a browser, unless that was done before.
-func (s *Shelf) try(ctx context.Context, b fleet.Browser) {
+// trials is how often a browser may fail until it is believed: a trial is disturbed by
+// whatever else goes on.
+const trials = 3
+
+// try opens a session on a browser, unless that was done before. It takes a slot, for
+// which it may have to wait.
+func (s *Shelf) try(ctx context.Context, b fleet.Browser, wait bool) {
 	s.mu.Lock()
 	_, tried := s.notes.Tried[key(b)]
 	s.mu.Unlock()
@@ -254,8 +265,19 @@ func (s *Shelf) try(ctx context.Context, b fleet.Browser) {
 		return
 	}
 	k := key(b)
+	back, ok := s.Slot(ctx, wait)
+	if !ok {
+		return
+	}
 	s.Log.Info("trying a browser", "browser", b.Name, "version", b.Version)
-	s.Host.Try(ctx, &b)
+	was := b
+	for range trials {
+		b = was
+		if s.Host.Try(ctx, &b); b.Problem == "" || ctx.Err() != nil {
+			break
+		}
+	}
+	back()
 	if ctx.Err() != nil {
 		return
 	}
@@ -277,7 +299,7 @@ func (s *Shelf) tryOne(ctx context.Context) bool {
 		_, tried := s.notes.Tried[key(b)]
 		s.mu.Unlock()
 		if b.Fits && !tried && b.Engine != "standin" {
-			s.try(ctx, b)
+			s.try(ctx, b, false)
 			if after := s.Known(f); ctx.Err() == nil && !slices.Equal(after.Browsers, f.Browsers) {
 				s.Changed(ctx, after)
 			}
@@ -416,7 +438,7 @@ func (s *Shelf) judge(ctx context.Context, st link.StockState, folder string) er
 		if !strings.HasPrefix(b.Path, under) {
 			continue
 		}
-		s.try(ctx, b)
+		s.try(ctx, b, true)
 		if err := ctx.Err(); err != nil {
 			return err
 		}

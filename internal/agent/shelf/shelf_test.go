@@ -17,6 +17,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -42,6 +43,8 @@ type harbour struct {
 	cut   int // bytes after which the next download breaks off; 0 for none
 	asked []string
 	now   find.Found
+
+	disturbed atomic.Int32 // starts that fail, whatever the browser
 }
 
 // browser is an archive of a browser and a driver that opens nothing, or of none.
@@ -97,14 +100,14 @@ func open(t *testing.T, fits bool) *harbour {
 	srv := httptest.NewServer(mux)
 	t.Cleanup(srv.Close)
 	dir := t.TempDir()
-	host, err := sessions.NewHost(filepath.Join(dir, "sessions"), slog.New(slog.DiscardHandler), family{fits: fits})
+	host, err := sessions.NewHost(filepath.Join(dir, "sessions"), slog.New(slog.DiscardHandler), family{fits: fits, fails: &h.disturbed})
 	require.NoError(t, err)
 	host.Bare = true
 	host.Machine = find.Here()
 	host.Machine.Root, host.Machine.Path = "/nowhere", nil
 	host.Machine.Own = []string{filepath.Join(dir, "browsers")}
 	h.shelf = New(Config{Host: host, Up: upstream.New(srv.URL, "secret", nil), Dir: filepath.Join(dir, "stock"), Every: 10 * time.Millisecond,
-		Willing: true, Idle: func() bool { return true }, Log: slog.New(slog.DiscardHandler),
+		Willing: true, Idle: func() bool { return true }, Slot: h.slot, Log: slog.New(slog.DiscardHandler),
 		Changed: func(_ context.Context, f find.Found) {
 			h.mu.Lock()
 			defer h.mu.Unlock()
@@ -116,11 +119,12 @@ func open(t *testing.T, fits bool) *harbour {
 // family opens nothing; a session on it succeeds or fails as it is told.
 type family struct {
 	chromium.Family
-	fits bool
+	fits  bool
+	fails *atomic.Int32 // starts that are disturbed first
 }
 
 func (f family) Launch(ctx context.Context, o engine.Options) (*engine.Instance, error) {
-	if !f.fits {
+	if !f.fits || f.fails.Add(-1) >= 0 {
 		return nil, io.ErrUnexpectedEOF
 	}
 	inst := engine.NewInstance(&o)
@@ -142,6 +146,8 @@ func (f family) Launch(ctx context.Context, o engine.Options) (*engine.Instance,
 	inst.Cleanup(srv.Close)
 	return inst, nil
 }
+
+func (h *harbour) slot(context.Context, bool) (func(), bool) { return func() {}, true }
 
 func (h *harbour) stock(id string, raw []byte) {
 	sum := sha256.Sum256(raw)
@@ -243,6 +249,15 @@ func TestAStockedBrowserThatIsNone(t *testing.T) {
 	h.becomes("dead", refused)
 	h.becomes("nothing", refused)
 	assert.Len(t, h.asked, asked)
+}
+
+// A trial that something else disturbs is no reason to leave a browser out.
+func TestADisturbedTrial(t *testing.T) {
+	h := open(t, true)
+	h.disturbed.Store(trials - 1)
+	h.run()
+	h.stock("first", packOf(t, one(dead)))
+	h.becomes("first", offered)
 }
 
 // What comes altered is thrown away and fetched anew; a name that leads elsewhere is

@@ -34,8 +34,8 @@ var refused = map[string]string{
 func (Family) Launch(ctx context.Context, o engine.Options) (*engine.Instance, error) {
 	for name := range o.Asked {
 		if why, no := refused[name]; no && !o.Allow.Hold(name) {
-			return nil, &engine.Refused{Why: fmt.Sprintf("%s cannot be had here: %s. Leave it out, or have the agent started with --allow %s", name, why,
-				name)}
+			return nil, &engine.Refused{Why: fmt.Sprintf("%s cannot be had here: %s. Leave it out, or have the agent started with --allow %s",
+				name, why, name)}
 		}
 	}
 	select {

@@ -92,7 +92,7 @@ func (d Driver) Run(ctx context.Context, args []string, out io.Writer) error {
 	}
 	r := &remote{o: settings{name: k.browser, version: version, platform: "linux",
 		agent: "Mozilla/5.0 (stand-in) ParallelPane/1 " + k.browser +
-		"/" + version, language: "en", width: 1280, height: 800, ratio: 1, lenient: true, forbidden: d.Forbidden}}
+			"/" + version, language: "en", width: 1280, height: 800, ratio: 1, lenient: true, forbidden: d.Forbidden}}
 	srv := &http.Server{Handler: r, ReadHeaderTimeout: 10 * time.Second}
 	stop := context.AfterFunc(ctx, func() { _ = srv.Close() })
 	defer stop()

@@ -18,6 +18,17 @@ CREATE TABLE stock_archives (
 ) WITHOUT ROWID;
 CREATE INDEX stock_archives_of_hash ON stock_archives (hash);
 
+-- Which version of a browser came into the lab, or left it, when and with which agent.
+CREATE TABLE browser_changes (
+    id      INTEGER PRIMARY KEY,
+    at      INTEGER NOT NULL,
+    agent   TEXT    NOT NULL,
+    browser TEXT    NOT NULL,
+    version TEXT    NOT NULL,
+    channel TEXT    NOT NULL,
+    came    INTEGER NOT NULL -- 0 when it went
+);
+
 -- Searches for where a test begins to fail. A try is a run of its own; what it said is
 -- written when that has ended.
 CREATE TABLE bisects (
@@ -46,5 +57,6 @@ CREATE TABLE bisect_tries (
 -- +goose Down
 DROP TABLE bisect_tries;
 DROP TABLE bisects;
+DROP TABLE browser_changes;
 DROP TABLE stock_archives;
 DROP TABLE stock;

@@ -15,6 +15,7 @@ export type Agent = Schemas["Agent"];
 export type Bisect = Schemas["Bisect"];
 export type BisectTry = Schemas["BisectTry"];
 export type Browsers = Schemas["Browsers"];
+export type BrowserChange = Schemas["BrowserChange"];
 export type BrowserRow = Schemas["BrowserRow"];
 export type Stock = Schemas["Stock"];
 export type StockOn = Schemas["StockOn"];

@@ -5,6 +5,7 @@ import {
   post,
   remove,
   sendArchive,
+  type BrowserChange,
   type BrowserRow,
   type Browsers,
   type Stock,
@@ -73,6 +74,7 @@ export function BrowsersPage() {
           <Grid agents={all.data.agents} rows={rows} />
         )}
       </Sheet>
+      <Changes changes={all.data.changes} />
       <Stocked stock={all.data.stock} admin={admin} />
       {admin && <Give />}
     </div>
@@ -181,6 +183,43 @@ function Has({ row, agent }: { row: BrowserRow; agent: string }) {
         />
       </span>
     </Hint>
+  );
+}
+
+/** Which versions came into the lab, and which left it. */
+function Changes({ changes }: { changes: BrowserChange[] }) {
+  const now = useNow(false);
+  const [all, setAll] = useState(false);
+  if (changes.length === 0) return null;
+  return (
+    <Sheet
+      title="New in the lab"
+      aside={
+        changes.length > 5 && (
+          <Button
+            className="text-xs"
+            onClick={() => {
+              setAll(!all);
+            }}
+          >
+            {all ? "The newest" : `All ${changes.length}`}
+          </Button>
+        )
+      }
+    >
+      <ul className="grid gap-1 px-4 py-3 text-sm">
+        {changes.slice(0, all ? undefined : 5).map((c, i) => (
+          <li key={i}>
+            <span className={c.came ? "text-passed" : "text-soft"}>
+              {c.browser} <span className="font-mono text-xs">{c.version}</span> {c.came ? "came" : "went"}
+            </span>{" "}
+            <span className="text-soft">
+              with {c.agent}, {ago(c.at, now)}
+            </span>
+          </li>
+        ))}
+      </ul>
+    </Sheet>
   );
 }
 
