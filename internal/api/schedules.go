@@ -7,7 +7,7 @@ type Schedule struct {
 	Name     string      `json:"name"`
 	Project  string      `json:"project"`
 	Preset   string      `json:"preset"`
-	Rule     string      `json:"rule" description:"RFC 5545 recurrence rule, without RRULE:"`
+	Rule     string      `json:"rule" description:"RFC 5545 recurrence rule, without RRULE:, or when browser=NAME changes"`
 	Words    string      `json:"words" description:"the rule in plain words"`
 	Start    *time.Time  `json:"start"`
 	Zone     string      `json:"zone"`
@@ -25,7 +25,7 @@ type Schedule struct {
 type ScheduleRequest struct {
 	Name    string  `json:"name" required:"true"`
 	Preset  string  `json:"preset" required:"true"`
-	Rule    string  `json:"rule" required:"true" description:"RFC 5545 recurrence rule, without RRULE:"`
+	Rule    string  `json:"rule" required:"true" description:"RFC 5545 recurrence rule, without RRULE:, or when browser=NAME changes"`
 	Start   string  `json:"start,omitempty" description:"first moment, RFC 3339; the present if not given"`
 	Zone    string  `json:"zone,omitempty" description:"time zone in which the wall clock is kept; UTC if not given"`
 	Missed  Missed  `json:"missed,omitempty" enum:"run,skip" description:"when the service was down: run once, or skip; run if not given"`

@@ -200,7 +200,8 @@ func (r *root) scheduleAdd() *cobra.Command {
 		Use:   "add NAME PRESET RULE",
 		Short: "Run a preset again and again",
 		Long: `Run a preset when a rule occurs. RULE is as in RFC 5545 without its RRULE: prefix, for example
-FREQ=WEEKLY;BYDAY=MO,FR;BYHOUR=6;BYMINUTE=30;BYSECOND=0. The wall clock is kept across changes of the clocks.`,
+FREQ=WEEKLY;BYDAY=MO,FR;BYHOUR=6;BYMINUTE=30;BYSECOND=0. The wall clock is kept across changes of the clocks.
+Or it is "when browser=chromium changes": whenever a version of that browser comes into the lab; with channel=beta only of that.`,
 		Args: cobra.ExactArgs(3),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			req.Name, req.Preset, req.Rule = args[0], args[1], args[2]

@@ -7,6 +7,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"parallelpane/internal/core/calendar"
+	"parallelpane/internal/core/fleet"
 )
 
 // maxPreview bounds the occurrences of a preview.
@@ -48,6 +49,11 @@ FREQ=WEEKLY;BYDAY=MO,FR. The wall clock of the start is kept across changes of t
 }
 
 func (r *root) schedulePreview(rule string, start time.Time, zone *time.Location, count int) error {
+	if c, is, err := fleet.ParseChange(rule); err != nil {
+		return usage("%v", err)
+	} else if is {
+		return usage("%s: when that is nobody knows", c.Words())
+	}
 	parsed, err := calendar.Parse(rule, start, zone)
 	if err != nil {
 		return usage("%v", err)

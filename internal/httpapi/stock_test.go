@@ -3,7 +3,9 @@ package httpapi_test
 import (
 	"bytes"
 	"encoding/json"
+	"fmt"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -131,4 +133,50 @@ func TestWhoMayStock(t *testing.T) {
 		assert.Equal(t, 403, x.do("DELETE", "/api/v1/stock/x", who, nil).status)
 	}
 	assert.Equal(t, 403, x.do("GET", "/api/v1/agent/stock", keeper, nil).status)
+}
+
+// A version of a browser that comes into the lab is noted, and starts what waits for it,
+// once.
+func TestABrowserThatChanges(t *testing.T) {
+	x := start(t, t.TempDir())
+	h := x.mustJoin("quay", 8)
+	var p api.Preset
+	x.post("/presets", api.PresetRequest{Name: "newest", Request: api.RunRequest{Bundle: x.bundle(), Matrix: "wall"}}, &p)
+	x.refused(422, "expected when browser=NAME changes", "POST", "/schedules", api.ScheduleRequest{Name: "s", Preset: "newest",
+		Rule: "when os=linux changes"})
+	var made api.Schedule
+	x.post("/schedules", api.ScheduleRequest{Name: "fresh", Preset: "newest", Rule: "when browser=chromium changes"}, &made)
+	assert.Equal(t, "whenever a version of chromium comes into the lab", made.Words)
+	assert.Empty(t, made.Next)
+	x.post("/schedules", api.ScheduleRequest{Name: "early", Preset: "newest", Rule: "when browser=chromium channel=beta changes"}, &made)
+	has := func(browsers ...fleet.Browser) {
+		t.Helper()
+		for i := range browsers {
+			browsers[i].Fits = true
+		}
+		require.Equal(t, 204, x.do("POST", "/api/v1/agent/machine", x.tokenOf("quay"), link.Machine{Instance: h.instance,
+			Machine: fleet.Machine{Browsers: browsers}}).status)
+	}
+	old, fresh := fleet.Browser{Name: "chromium", Version: "150.0"}, fleet.Browser{Name: "chromium", Version: "156.0"}
+	has(old, fleet.Browser{Name: "firefox", Version: "153.7.0", Channel: "esr"})
+	runs := func() (all []api.RunSummary) { x.get("/runs", &all); return all }
+	require.Eventually(t, func() bool { return len(runs()) == 1 }, 10*time.Second, 10*time.Millisecond)
+	has(old, fleet.Browser{Name: "firefox", Version: "153.7.0", Channel: "esr"}) // the same again is no change
+	x.do("POST", "/api/v1/runs/1/cancel", x.token, nil)
+	x.ended(1)
+	has(fresh)
+	require.Eventually(t, func() bool { return len(runs()) == 2 }, 10*time.Second, 10*time.Millisecond)
+	assert.Equal(t, "schedule fresh", runs()[0].By)
+	var all api.Browsers
+	x.get("/browsers", &all)
+	var told []string
+	for _, c := range all.Changes[:3] {
+		told = append(told, fmt.Sprint(c.Browser, " ", c.Version, " ", c.Came))
+	}
+	assert.ElementsMatch(t, []string{"chromium 156.0 true", "chromium 150.0 false", "firefox 153.7.0 false"}, told)
+	var schedules []api.Schedule
+	x.get("/schedules", &schedules)
+	assert.Zero(t, schedules[0].LastRun, "no beta came")
+	assert.Equal(t, 2, schedules[1].LastRun)
+	assert.Equal(t, 200, x.do("GET", "/api/v1/schedules.ics", x.token, nil).status)
 }

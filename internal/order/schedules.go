@@ -23,6 +23,7 @@ type planned struct {
 	preset string
 	of     string // project
 	rule   *calendar.Rule
+	waits  *fleet.Change // instead of a rule: for a browser's version
 	due    time.Time // next occurrence; zero when there is none
 }
 
@@ -38,6 +39,11 @@ var scheduler = api.Who{Name: "schedule", Rights: api.InLab(api.Runner)}
 
 // Preview lists the next occurrences of a rule.
 func (desk *Desk) Occurrences(req api.ScheduleRequest, n int) (api.Occurrences, error) {
+	if c, is, err := fleet.ParseChange(req.Rule); err != nil {
+		return api.Occurrences{}, api.Errorf(api.Invalid, "rule: %v", err)
+	} else if is {
+		return api.Occurrences{Words: c.Words(), Occurrences: []time.Time{}}, nil
+	}
 	rule, start, _, err := desk.ruleOf(req)
 	if err != nil {
 		return api.Occurrences{}, err
@@ -94,7 +100,9 @@ func (desk *Desk) loadLocked(ctx context.Context) error {
 			}
 		}
 		zone, err := time.LoadLocation(row.Zone)
-		if err == nil {
+		if c, is, changeErr := fleet.ParseChange(row.Rule); is {
+			p.waits, err = &c, changeErr
+		} else if err == nil {
 			p.rule, err = calendar.Parse(row.Rule, store.Time(row.StartAt), zone)
 		}
 		if err != nil { // the others go on
@@ -140,15 +148,20 @@ func (desk *Desk) AddSchedule(ctx context.Context, who api.Who, req api.Schedule
 	if err != nil {
 		return api.Schedule{}, err
 	}
-	rule, start, zone, err := desk.ruleOf(req)
-	if err != nil {
-		return api.Schedule{}, err
-	}
 	now := desk.now()
-	if next, err := rule.After(now.Add(-time.Second), 1); err != nil {
-		return api.Schedule{}, api.Errorf(api.Invalid, "%v", err)
-	} else if len(next) == 0 {
-		return api.Schedule{}, api.Errorf(api.Invalid, "the rule has no occurrence after now")
+	start, zone := now, "UTC"
+	if _, waits, err := fleet.ParseChange(req.Rule); err != nil {
+		return api.Schedule{}, api.Errorf(api.Invalid, "rule: %v", err)
+	} else if !waits {
+		var rule *calendar.Rule
+		if rule, start, zone, err = desk.ruleOf(req); err != nil {
+			return api.Schedule{}, err
+		}
+		if next, err := rule.After(now.Add(-time.Second), 1); err != nil {
+			return api.Schedule{}, api.Errorf(api.Invalid, "%v", err)
+		} else if len(next) == 0 {
+			return api.Schedule{}, api.Errorf(api.Invalid, "the rule has no occurrence after now")
+		}
 	}
 	if _, err := desk.schedule(ctx, req.Name); err == nil {
 		return api.Schedule{}, api.Errorf(api.Conflict, "there is a schedule %s: remove it first, or choose another name", req.Name)
@@ -185,7 +198,10 @@ func (desk *Desk) Schedules(ctx context.Context) ([]api.Schedule, error) {
 		if p.rule != nil {
 			v.Words = p.rule.Words()
 		}
-		if !r.Paused {
+		if p.waits != nil {
+			v.Words = p.waits.Words()
+		}
+		if !r.Paused && p.rule != nil {
 			v.Next, _ = p.rule.After(desk.now(), 5) // a rule that is over has none
 		}
 		out = append(out, v)
@@ -257,6 +273,9 @@ func (desk *Desk) runSchedules() {
 	ctx := context.Background()
 	now := desk.now()
 	err := desk.loadLocked(ctx)
+	if err == nil {
+		err = desk.changedLocked(ctx)
+	}
 	var due []*planned
 	for _, p := range x.all {
 		if err == nil && !p.due.IsZero() && !p.due.After(now) {
@@ -278,6 +297,29 @@ func (desk *Desk) runSchedules() {
 			}
 		}
 	})
+}
+
+// changedLocked finds the schedules whose browser has changed; schedules.mu is held.
+func (desk *Desk) changedLocked(ctx context.Context) error {
+	var changes []store.BrowserChange
+	for _, p := range desk.plans.all {
+		if p.waits == nil || p.row.Paused || !p.due.IsZero() {
+			continue
+		}
+		if changes == nil {
+			var err error
+			if changes, err = desk.store.BrowserChanges(ctx, 100); err != nil {
+				return err
+			}
+		}
+		for _, c := range changes { // the newest first
+			if c.Came && c.At > p.row.SeenAt && p.waits.Is(c.Browser, c.Channel) {
+				p.due = store.Time(c.At)
+				break
+			}
+		}
+	}
+	return nil
 }
 
 // marked takes an occurrence as dealt with; run is the number of its run, or 0.
@@ -343,7 +385,7 @@ func (desk *Desk) Calendar(ctx context.Context, who api.Who) (string, error) {
 	cal.SetMethod(ics.MethodPublish)
 	cal.SetName("Parallel Pane")
 	for _, x := range all {
-		if x.Paused {
+		if _, waits, _ := fleet.ParseChange(x.Rule); x.Paused || waits {
 			continue
 		}
 		rule, _, _, err := desk.ruleOf(api.ScheduleRequest{Rule: x.Rule, Start: x.Start.Format(time.RFC3339), Zone: x.Zone})

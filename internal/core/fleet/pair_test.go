@@ -80,3 +80,26 @@ func TestChannelsOfBrowsers(t *testing.T) {
 	assert.False(t, m.Browsers[0].Serves(map[string]string{"browser": "firefox", "channel": "stable"}))
 	assert.True(t, m.Browsers[2].Serves(map[string]string{"channel": "stable"}))
 }
+
+func TestWhatASchedulesWaitsFor(t *testing.T) {
+	c, is, err := ParseChange("when browser=chromium changes")
+	require.NoError(t, err)
+	assert.True(t, is)
+	assert.True(t, c.Is("chromium", "beta"))
+	assert.False(t, c.Is("firefox", ""))
+	assert.Equal(t, "whenever a version of chromium comes into the lab", c.Words())
+	c, _, err = ParseChange("when browser=firefox channel=stable changes")
+	require.NoError(t, err)
+	assert.True(t, c.Is("firefox", ""))
+	assert.False(t, c.Is("firefox", "esr"))
+	assert.Contains(t, c.Words(), "from the channel stable")
+	_, is, err = ParseChange("FREQ=DAILY")
+	assert.False(t, is)
+	require.NoError(t, err)
+	for _, text := range []string{"when", "when browser=chromium", "when changes", "when os=linux changes", "when browser=a|b changes",
+		"when channel=beta changes", "when browser changes"} {
+		_, is, err := ParseChange(text)
+		assert.True(t, is, text)
+		assert.Error(t, err, text)
+	}
+}

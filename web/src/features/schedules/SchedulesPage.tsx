@@ -107,7 +107,7 @@ function Line({ schedule: s }: { schedule: Schedule }) {
                 .slice(0, 3)
                 .map((t) => inZone(t, s.zone))
                 .join("; ")}`
-            : !s.paused && "It has no further occurrence."}
+            : !s.paused && !s.rule.startsWith("when ") && "It has no further occurrence."}
         </p>
         {s.last_note && (
           <p className="text-xs text-soft">
@@ -173,6 +173,7 @@ function Add({ presets }: { presets: Preset[] }) {
     until: "",
     count: "",
     own: "",
+    change: "browser=chromium",
     missed: "run",
     overlap: "wait",
   });
@@ -242,11 +243,23 @@ function Add({ presets }: { presets: Preset[] }) {
                 ["DAILY", "every day"],
                 ["WEEKLY", "on weekdays"],
                 ["MONTHLY", "every month"],
+                ["change", "when a browser changes"],
                 ["own", "by a rule of my own"],
               ]}
             />
           </Labelled>
-          {p.often === "own" ? (
+          {p.often === "change" ? (
+            <Labelled label="Browser, and channel if it matters">
+              <Field
+                label="browser=chromium channel=beta"
+                size={32}
+                value={p.change}
+                onChange={(e) => {
+                  set({ change: e.target.value });
+                }}
+              />
+            </Labelled>
+          ) : p.often === "own" ? (
             <Labelled label="Rule, as in RFC 5545">
               <Field
                 label="FREQ=MONTHLY;BYDAY=1MO"

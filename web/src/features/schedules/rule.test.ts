@@ -11,6 +11,7 @@ const plan: Plan = {
   until: "",
   count: "",
   own: "",
+  change: "browser=firefox",
   missed: "run",
   overlap: "wait",
 };
@@ -18,6 +19,9 @@ const plan: Plan = {
 describe("ruleOf", () => {
   it("puts weekdays in the order of the week", () => {
     expect(ruleOf(plan)).toBe("FREQ=WEEKLY;BYDAY=MO,FR;BYHOUR=6;BYMINUTE=30;BYSECOND=0");
+  });
+  it("waits for a browser that changes", () => {
+    expect(ruleOf({ ...plan, often: "change", until: "2027-05-31" })).toBe("when browser=firefox changes");
   });
   it("names no day when none is chosen", () => {
     expect(ruleOf({ ...plan, days: [] })).toBe("FREQ=WEEKLY;BYHOUR=6;BYMINUTE=30;BYSECOND=0");

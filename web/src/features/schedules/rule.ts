@@ -9,15 +9,18 @@ export interface Plan {
   until: string;
   count: string;
   own: string;
+  /** What a browser that changes is, in words such as browser=chromium. */
+  change: string;
   missed: string;
   overlap: string;
 }
 
 const week = ["MO", "TU", "WE", "TH", "FR", "SA", "SU"];
 
-/** The recurrence rule (RFC 5545) that a plan stands for. */
+/** The recurrence rule (RFC 5545), or the change of a browser, that a plan stands for. */
 export function ruleOf(p: Plan): string {
   const end = p.until ? `;UNTIL=${p.until.replaceAll("-", "")}` : p.count ? `;COUNT=${p.count}` : "";
+  if (p.often === "change") return `when ${p.change.trim()} changes`;
   if (p.often === "own") return p.own.trim() + (p.own.trim() ? end : "");
   const [hour = "0", minute = "0"] = p.time.split(":");
   const days =
