@@ -123,7 +123,7 @@ func TestWhatATokenMayCost(t *testing.T) {
 	for range 40 {
 		all.Go(func() {
 			for range 100 {
-				s := x.do("GET", "/api/v1/devices", tern, nil).status
+				s := x.do("GET", "/api/v1/me", tern, nil).status
 				mu.Lock()
 				kinds[s]++
 				mu.Unlock()

@@ -24,7 +24,7 @@ type planned struct {
 	of     string // project
 	rule   *calendar.Rule
 	waits  *fleet.Change // instead of a rule: for a browser's version
-	due    time.Time // next occurrence; zero when there is none
+	due    time.Time     // next occurrence; zero when there is none
 }
 
 type schedules struct {

@@ -379,7 +379,7 @@ func (s *Session) Reset(ctx context.Context) error {
 			return err
 		}
 		if s.BiDi == nil {
-			if err := s.DeleteCookies(ctx); err != nil {
+			if err := s.forget(ctx); err != nil {
 				return err
 			}
 		}
@@ -390,6 +390,24 @@ func (s *Session) Reset(ctx context.Context) error {
 		}
 	}
 	return s.Navigate(ctx, "about:blank")
+}
+
+// forgetLimit is how long cookies may take to go.
+const forgetLimit = 3 * time.Second
+
+// forget deletes the cookies of the open page and waits until they are gone: WebKit's
+// driver answers before the deed, which would then take those of the next page.
+func (s *Session) forget(ctx context.Context) error {
+	if err := s.DeleteCookies(ctx); err != nil {
+		return err
+	}
+	for end := time.Now().Add(forgetLimit); time.Now().Before(end); time.Sleep(5 * time.Millisecond) {
+		left, err := s.Cookies(ctx)
+		if err != nil || len(left) == 0 {
+			return err
+		}
+	}
+	return nil // the page sets them anew
 }
 
 // Gone says which program of the session has ended by itself; nil while all

@@ -9,6 +9,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -28,6 +29,8 @@ type family struct {
 	refuse  bool
 	ended   bool
 	options engine.Options
+	linger  atomic.Int32 // reads for which cookies that were deleted are still there
+	visited atomic.Int32 // reads that were left when the next page was opened
 }
 
 func (*family) Name() string { return "gecko" }
@@ -53,6 +56,19 @@ func (f *family) Launch(_ context.Context, o engine.Options) (*engine.Instance, 
 	})
 	mux.HandleFunc("POST /session/s/execute/async", func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, `{"value":[390,844]}`) })
 	mux.HandleFunc("GET /session/s/window/handles", func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, `{"value":["w"]}`) })
+	mux.HandleFunc("POST /session/s/window", func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, `{"value":null}`) })
+	mux.HandleFunc("DELETE /session/s/cookie", func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, `{"value":null}`) })
+	mux.HandleFunc("GET /session/s/cookie", func(w http.ResponseWriter, _ *http.Request) {
+		if f.linger.Add(-1) >= 0 {
+			fmt.Fprint(w, `{"value":[{"name":"tide","value":"high"}]}`)
+			return
+		}
+		fmt.Fprint(w, `{"value":[]}`)
+	})
+	mux.HandleFunc("POST /session/s/url", func(w http.ResponseWriter, _ *http.Request) {
+		f.visited.Store(f.linger.Load())
+		fmt.Fprint(w, `{"value":null}`)
+	})
 	mux.HandleFunc("DELETE /session/s", func(w http.ResponseWriter, _ *http.Request) { f.ended = true; fmt.Fprint(w, `{"value":null}`) })
 	srv := httptest.NewServer(mux)
 	inst := &engine.Instance{URL: srv.URL}
@@ -100,6 +116,19 @@ func TestASessionFromOpenToClose(t *testing.T) {
 	assert.True(t, f.ended)
 	assert.ErrorContains(t, s.Gone(t.Context()), "sleep is gone")
 	empty(t, dir)
+}
+
+// A driver may answer that cookies are deleted before they are: the next test's page is
+// opened when they are gone, or it would lose its own.
+func TestCookiesAreGoneBeforeTheNextTest(t *testing.T) {
+	f := &family{}
+	h, _ := host(t, f)
+	s, err := h.Open(t.Context(), Request{Browser: h.Found(t.Context()).Browsers[0], Device: phone(t)})
+	require.NoError(t, err)
+	t.Cleanup(s.Close)
+	f.linger.Store(5)
+	require.NoError(t, s.Reset(t.Context()))
+	assert.Negative(t, f.visited.Load())
 }
 
 func TestNoSessionIsTheLabsFaultAndLeavesNothing(t *testing.T) {

@@ -86,8 +86,9 @@ func writePrefs(dir string, asked map[string]any, saved, door string, allow engi
 		b.WriteString(line + "\n")
 	}
 	write(asked)
-	write(map[string]any{"marionette.port": 0})
-	write(saving(saved))
+	last := saving(saved)
+	last["marionette.port"] = 0
+	write(last)
 	leads, err := through(door)
 	if err != nil {
 		return err

@@ -81,7 +81,7 @@ func TestDemoSuite(t *testing.T) {
 					t.Run(sc.Name, func(t *testing.T) {
 						ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
 						defer cancel()
-						_ = s.DeleteCookies(ctx)
+						require.NoError(t, s.Reset(ctx))
 						for i := range sc.Steps { // a defect need not be waited for as long as a user would
 							if sc.Steps[i].Action == script.Expect || sc.Steps[i].Action == script.Click {
 								sc.Steps[i].Wait = 1500 * time.Millisecond
