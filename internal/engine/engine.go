@@ -68,11 +68,14 @@ type Instance struct {
 	Caps     webdriver.Capabilities // to be asked for with alwaysMatch
 	Outcome  device.Outcome         // what launching already emulated
 	Emulated bool                   // launching emulated all that can be
-	BiDi     bool                   // a session can have a webSocketUrl
-	Display  *process.Display       // the virtual one it was started on, if it needed one
-	Scale    int                    // of the display: its pixels to one of a window's units; 0 means 1
-	Box      box.Box                // where its programs run
-	Left     []string               // switches that were asked for and that the agent decides instead
+	// Prefer has an open session prefer what its device does; nil when launching did what
+	// can be done.
+	Prefer   func(ctx context.Context, s *webdriver.Session, wishes []device.Wish) device.Outcome
+	BiDi     bool             // a session can have a webSocketUrl
+	Display  *process.Display // the virtual one it was started on, if it needed one
+	Scale    int              // of the display: its pixels to one of a window's units; 0 means 1
+	Box      box.Box          // where its programs run
+	Left     []string         // switches that were asked for and that the agent decides instead
 	procs    []*process.Process
 	cleanups []func()
 	watch    func() error

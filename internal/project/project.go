@@ -395,7 +395,7 @@ func (r *reader) understood(n *yaml.Node, a combo.Axis) {
 			if _, err = combo.ParseSelector(v); err != nil {
 				err = fmt.Errorf("version: %w", err)
 			}
-		case "viewport", "locale", "timezone":
+		case "viewport", "locale", "timezone", "scheme", "motion", "contrast", "colours":
 			_, err = device.Catalogue[0].With(map[string]string{a.Name: v})
 		}
 		if err != nil {

@@ -351,6 +351,10 @@ func (s *Session) emulate(ctx context.Context, r Request) error {
 	if err != nil {
 		return fmt.Errorf("emulate %s: %w", r.Device.Name, err)
 	}
+	if wishes := r.Device.Wishes(); len(wishes) > 0 && s.inst.Prefer != nil {
+		preferred := s.inst.Prefer(ctx, s.Session, wishes)
+		emulated.Applied, emulated.Missing = append(emulated.Applied, preferred.Applied...), append(emulated.Missing, preferred.Missing...)
+	}
 	s.Outcome = device.Outcome{
 		Applied: append(s.inst.Outcome.Applied, emulated.Applied...),
 		Missing: append(s.inst.Outcome.Missing, emulated.Missing...),

@@ -234,7 +234,8 @@ func ParseKey(key string) (map[string]string, error) {
 // opens first (browser, version), where (os, device), how (mode), then the
 // author's own axes by name.
 func (c Combination) Names() []string {
-	order := []string{"browser", "engine", "channel", "version", "os", "device", "viewport", "mode", "locale", "timezone"}
+	order := []string{"browser", "engine", "channel", "version", "os", "device", "viewport", "mode", "locale", "timezone", "scheme",
+		"motion", "contrast", "colours"}
 	names := make([]string, 0, len(c.Values))
 	for name := range c.Values {
 		names = append(names, name)

@@ -22,6 +22,8 @@ type Profile struct {
 	Locale   string  `json:"locale,omitempty"`    // BCP 47; "" is the browser's own
 	TimeZone string  `json:"time_zone,omitempty"` // of the IANA database; "" is the machine's
 	Source   string  `json:"source,omitempty"`    // where the figures come from
+	// Prefer is what the device's owner prefers, by axis, see Preferences.
+	Prefer map[string]string `json:"prefer,omitempty"`
 }
 
 // Size is the size of a viewport in CSS pixels. Its text is such as 390x844.
@@ -73,7 +75,7 @@ var (
 )
 
 // With gives a profile what the axes viewport, locale and timezone of a
-// combination ask for.
+// combination, and those of Preferences, ask for.
 func (p Profile) With(values map[string]string) (Profile, error) {
 	if v, ok := values["viewport"]; ok {
 		var err error
@@ -93,6 +95,9 @@ func (p Profile) With(values map[string]string) (Profile, error) {
 			return p, fmt.Errorf("timezone: expected one such as Europe/Oslo, found %q", v)
 		}
 		p.TimeZone = v
+	}
+	if err := p.prefer(values); err != nil {
+		return p, err
 	}
 	return p, p.Check()
 }

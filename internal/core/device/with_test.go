@@ -53,3 +53,20 @@ func TestProfilesOfAProjectAreFoundToo(t *testing.T) {
 		assert.Error(t, p.Check())
 	}
 }
+
+func TestWhatOwnersPrefer(t *testing.T) {
+	phone, err := Find("phone")
+	require.NoError(t, err)
+	dark, err := phone.With(map[string]string{"scheme": "dark", "motion": "reduced", "tariff": "winter"})
+	require.NoError(t, err)
+	assert.Equal(t, []Wish{{"scheme", "dark", "prefers-color-scheme", "dark"}, {"motion", "reduced", "prefers-reduced-motion", "reduce"}},
+		dark.Wishes())
+	light, err := dark.With(map[string]string{"scheme": "light"})
+	require.NoError(t, err)
+	assert.Equal(t, "light", light.Prefer["scheme"])
+	assert.Equal(t, "reduced", light.Prefer["motion"])
+	assert.Equal(t, "dark", dark.Prefer["scheme"], "what was given stays as it was")
+	assert.Empty(t, phone.Wishes())
+	_, err = phone.With(map[string]string{"contrast": "loud"})
+	assert.ErrorContains(t, err, `contrast: expected one of [less more usual], found "loud"`)
+}

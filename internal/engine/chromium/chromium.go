@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"net/http"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -12,8 +13,10 @@ import (
 	"slices"
 	"time"
 
+	"parallelpane/internal/core/device"
 	"parallelpane/internal/engine"
 	"parallelpane/internal/engine/process"
+	"parallelpane/internal/webdriver"
 )
 
 // Family is the Chromium family.
@@ -67,8 +70,29 @@ func (Family) Launch(ctx context.Context, o engine.Options) (*engine.Instance, e
 	options["binary"], options["args"] = o.Browser.Path, args
 	prefs, _ := options["prefs"].(map[string]any)
 	options["prefs"] = saving(prefs, o.Box.Inside(filepath.Join(o.Dir, engine.Downloads)))
-	inst.Caps = vendorOf(o.Browser.Name).Asking(o, options, true)
+	inst.Caps, inst.Prefer = vendorOf(o.Browser.Name).Asking(o, options, true), prefer(o.Browser.Name)
 	return inst, nil
+}
+
+// prefer has the pages of a session's window told what its device's owner prefers, by a
+// command of the driver's own. Windows that pages open are not told.
+func prefer(browser string) func(context.Context, *webdriver.Session, []device.Wish) device.Outcome {
+	path := "/goog/cdp/execute"
+	if browser == "edge" {
+		path = "/ms/cdp/execute"
+	}
+	return func(ctx context.Context, s *webdriver.Session, wishes []device.Wish) (o device.Outcome) {
+		features := []map[string]string{}
+		for _, w := range wishes {
+			features = append(features, map[string]string{"name": w.Feature, "value": w.Query})
+		}
+		err := s.Do(ctx, http.MethodPost, path, map[string]any{"cmd": "Emulation.setEmulatedMedia", "params": map[string]any{
+			"features": features}}, nil)
+		for _, w := range wishes {
+			o.Apply(w.String(), err)
+		}
+		return o
+	}
 }
 
 // saving adds to preferences where downloads go.

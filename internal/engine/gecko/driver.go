@@ -23,7 +23,7 @@ func launchByDriver(ctx context.Context, inst *engine.Instance, o engine.Options
 		return err
 	}
 	inst.Left = asked.left
-	settled, err := settledPrefs(asked.prefs, o.Box.Inside(filepath.Join(o.Dir, engine.Downloads)), o.Door)
+	settled, err := settledPrefs(preferring(o.Device, asked.prefs, inst), o.Box.Inside(filepath.Join(o.Dir, engine.Downloads)), o.Door)
 	if err != nil {
 		return err
 	}

@@ -22,6 +22,7 @@ import (
 	"strings"
 	"time"
 
+	"parallelpane/internal/core/device"
 	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/engine"
 	"parallelpane/internal/engine/process"
@@ -95,6 +96,33 @@ func writePrefs(dir string, asked map[string]any, saved, door string, allow engi
 	}
 	write(leads)
 	return os.WriteFile(filepath.Join(dir, "user.js"), []byte(b.String()), 0o600)
+}
+
+// wished are the preferences by which Firefox tells pages what its owner prefers.
+var wished = map[string]map[string]any{
+	"scheme dark":    {"layout.css.prefers-color-scheme.content-override": 0},
+	"scheme light":   {"layout.css.prefers-color-scheme.content-override": 1},
+	"motion reduced": {"ui.prefersReducedMotion": 1}, "motion full": {"ui.prefersReducedMotion": 0},
+	"contrast usual": {}, "colours own": {},
+}
+
+// preferring adds to preferences what a device's owner prefers, and notes with the
+// instance what of it there is.
+func preferring(d device.Profile, asked map[string]any, inst *engine.Instance) map[string]any {
+	out := maps.Clone(asked)
+	for _, w := range d.Wishes() {
+		all, known := wished[w.String()]
+		if !known {
+			inst.Outcome.Apply(w.String(), engine.ErrNoCommand)
+			continue
+		}
+		if out == nil {
+			out = map[string]any{}
+		}
+		maps.Copy(out, all)
+		inst.Outcome.Apply(w.String(), nil)
+	}
+	return out
 }
 
 // saving are the preferences that have downloads go into a directory.
@@ -261,7 +289,8 @@ func (f Family) start(ctx context.Context, inst *engine.Instance, o engine.Optio
 			}
 		}
 	}
-	if err := writePrefs(profile, asked.prefs, o.Box.Inside(filepath.Join(o.Dir, engine.Downloads)), o.Door, o.Allow); err != nil {
+	if err := writePrefs(profile, preferring(o.Device, asked.prefs, inst), o.Box.Inside(filepath.Join(o.Dir, engine.Downloads)), o.Door,
+		o.Allow); err != nil {
 		return nil, fmt.Errorf("launch firefox: %w", err)
 	}
 	args := []string{"--marionette", "--remote-debugging-port", "0", "--profile", o.Box.Inside(profile), "--no-remote", "--new-instance",

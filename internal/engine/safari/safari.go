@@ -67,6 +67,9 @@ func (Family) Launch(ctx context.Context, o engine.Options) (*engine.Instance, e
 	if z := o.Device.TimeZone; z != "" {
 		inst.Outcome.Apply("time zone "+z, engine.ErrNoCommand)
 	}
+	for _, w := range o.Device.Wishes() {
+		inst.Outcome.Apply(w.String(), engine.ErrNoCommand)
+	}
 	if o.Device.UserAgent("webkit", "26") != "" {
 		inst.Outcome.Apply("user agent", engine.ErrNoCommand)
 	}

@@ -138,6 +138,9 @@ func outcome(d device.Profile) (o device.Outcome) {
 	if d.Locale != "" {
 		o.Apply("locale "+d.Locale, nil)
 	}
+	for _, w := range d.Wishes() {
+		o.Apply(w.String(), without)
+	}
 	if d.TimeZone != "" {
 		o.Apply("time zone "+d.TimeZone, without)
 	}

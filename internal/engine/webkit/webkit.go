@@ -78,6 +78,17 @@ func (Family) Launch(ctx context.Context, o engine.Options) (*engine.Instance, e
 	}
 	inst.Outcome.Apply(fmt.Sprintf("density %g", o.Device.Density), ratioError(o.Device.Density))
 	args := slices.Concat([]string{"--automation"}, asked)
+	for _, w := range o.Device.Wishes() {
+		var err error
+		switch w.String() {
+		case "scheme light", "motion full", "contrast usual", "colours own": // as it is
+		case "scheme dark":
+			args = append(args, "--dark-mode")
+		default:
+			err = engine.ErrNoCommand
+		}
+		inst.Outcome.Apply(w.String(), err)
+	}
 	if ua := o.Device.UserAgent("webkit", "26"); ua != "" {
 		args = append(args, "--user-agent="+ua)
 		inst.Outcome.Apply("user agent", nil)

@@ -58,6 +58,9 @@ func (WPE) Launch(ctx context.Context, o engine.Options) (*engine.Instance, erro
 	if o.Device.UserAgent("webkit", "16") != "" {
 		inst.Outcome.Apply("user agent", engine.ErrNoCommand)
 	}
+	for _, w := range o.Device.Wishes() {
+		inst.Outcome.Apply(w.String(), engine.ErrNoCommand)
+	}
 	if o.Headed {
 		inst.Outcome.Apply("a window", engine.ErrNoCommand)
 	}
