@@ -97,11 +97,16 @@ export function KeepPage() {
   );
 }
 
+/** Changes what is settled, one change after the other, each on top of what is settled by then. */
 function useSettle(name: string) {
   const queries = useQueryClient();
+  const path = `/projects/${encodeURIComponent(name)}`;
   return useMutation({
-    mutationFn: (s: ProjectSettings) =>
-      post(`/projects/${encodeURIComponent(name)}`, { record: s.record, keep: s.keep }),
+    scope: { id: path },
+    mutationFn: async (change: (s: ProjectSettings) => Partial<ProjectSettings>) => {
+      const now = await get<ProjectSettings>(path);
+      return post(path, { record: now.record, keep: now.keep, ...change(now) });
+    },
     onSuccess: () => queries.invalidateQueries({ queryKey: ["project", name] }),
   });
 }
@@ -128,12 +133,11 @@ function Recorded({ settings: s }: { settings: ProjectSettings }) {
                     ["always", "always"],
                   ]}
                   onChange={(v) => {
-                    settle.mutate({
-                      ...s,
+                    settle.mutate((now) => ({
                       record: Object.fromEntries(
-                        Object.entries({ ...record, [k]: v }).filter(([, x]) => x !== ""),
+                        Object.entries({ ...now.record, [k]: v }).filter(([, x]) => x !== ""),
                       ),
-                    });
+                    }));
                   }}
                 />
               </td>
@@ -158,8 +162,8 @@ function Kept({ settings: s }: { settings: ProjectSettings }) {
   const [kind, setKind] = useState("");
   const [verdict, setVerdict] = useState("");
   const [days, setDays] = useState("30");
-  const set = (keep: Rule[]) => {
-    settle.mutate({ ...s, keep });
+  const set = (keep: (now: Rule[]) => Rule[]) => {
+    settle.mutate((now) => ({ keep: keep(now.keep) }));
   };
   const same = (r: Rule) => (r.kind ?? "") === kind && (r.verdict ?? "") === verdict;
   const n = Number(days);
@@ -186,7 +190,7 @@ function Kept({ settings: s }: { settings: ProjectSettings }) {
                   <Button
                     className="text-xs"
                     onClick={() => {
-                      set(s.keep.filter((x) => x !== r));
+                      set((now) => now.filter((x) => x.kind !== r.kind || x.verdict !== r.verdict));
                     }}
                   >
                     Drop
@@ -201,8 +205,8 @@ function Kept({ settings: s }: { settings: ProjectSettings }) {
         className="flex flex-wrap items-end gap-2 border-t border-line p-4"
         onSubmit={(e) => {
           e.preventDefault();
-          set([
-            ...s.keep.filter((r) => !same(r)),
+          set((now) => [
+            ...now.filter((r) => !same(r)),
             { ...(kind && { kind }), ...(verdict && { verdict }), days: n },
           ]);
         }}
