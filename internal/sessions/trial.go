@@ -26,10 +26,15 @@ func (h *Host) Try(ctx context.Context, b *fleet.Browser) {
 		err = start.Err
 	}
 	b.Fits, b.Problem = false, "a trial start failed: "+strings.TrimRight(err.Error(), ".\n")
-	b.Remedy = "start it by hand to see more: " + b.Path
+	b.Remedy = AfterTrial(*b)
+}
+
+// AfterTrial says what to do about a browser whose trial failed.
+func AfterTrial(b fleet.Browser) string {
 	if b.Name == "safari" {
-		b.Remedy = "allow it once, as the user of the agent: safaridriver --enable"
+		return "allow it once, as the user of the agent: safaridriver --enable"
 	}
+	return "start it by hand to see more: " + b.Path
 }
 
 func (h *Host) trialOf(ctx context.Context, b *fleet.Browser) error {

@@ -56,11 +56,15 @@ type BrowserChange struct {
 	Came    bool   `db:"came"`
 }
 
+// maxBrowserChanges bounds the changes on record, whatever agents say.
+const maxBrowserChanges = 5000
+
 // AddBrowserChange writes that a version came into the lab or left it, and forgets those
-// before a time.
+// before a time and those that are too many.
 func AddBrowserChange(c BrowserChange, before int64) []Stmt {
 	return []Stmt{Must(`INSERT INTO browser_changes (at, agent, browser, version, channel, came) VALUES (?, ?, ?, ?, ?, ?)`, c.At, c.Agent,
-		c.Browser, c.Version, c.Channel, c.Came), Do(`DELETE FROM browser_changes WHERE at < ?`, before)}
+		c.Browser, c.Version, c.Channel, c.Came), Do(`DELETE FROM browser_changes WHERE at < ? OR id <=
+		(SELECT MAX(id) FROM browser_changes) - ?`, before, maxBrowserChanges)}
 }
 
 // BrowserChanges lists changes, newest first, at most n.

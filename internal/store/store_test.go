@@ -325,3 +325,21 @@ func TestARefusalNamesItsStatement(t *testing.T) {
 	assert.ErrorContains(t, err, "UNIQUE constraint failed: tokens.")
 	require.NoError(t, s.Write(AddToken(token("b"))), "and the next is written")
 }
+
+// An agent that says something else of its browsers again and again fills no disk.
+func TestChangesOfBrowsersAreBounded(t *testing.T) {
+	s := open(t)
+	var batch []Stmt
+	for i := range maxBrowserChanges + 10 {
+		batch = append(batch, AddBrowserChange(BrowserChange{At: int64(i + 1), Agent: "quay", Browser: "chromium", Version: "1.0"}, 0)...)
+	}
+	require.NoError(t, s.Write(batch...))
+	all, err := s.BrowserChanges(t.Context(), 2*maxBrowserChanges)
+	require.NoError(t, err)
+	assert.Len(t, all, maxBrowserChanges)
+	assert.EqualValues(t, maxBrowserChanges+10, all[0].At)
+	require.NoError(t, s.Write(AddBrowserChange(BrowserChange{At: 9000, Agent: "quay"}, 9000)...))
+	all, err = s.BrowserChanges(t.Context(), 10)
+	require.NoError(t, err)
+	assert.Len(t, all, 1, "old ones are forgotten")
+}

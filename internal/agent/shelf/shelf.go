@@ -127,8 +127,7 @@ func (s *Shelf) Known(f find.Found) find.Found {
 			b.Fits, b.Problem, b.Remedy = false, "it is stocked no more", "it goes when no session uses it"
 		case !b.Fits || tried && why == "":
 		case tried:
-			b.Fits, b.Problem = false, why
-			b.Remedy = "start it by hand to see more: " + b.Path
+			b.Fits, b.Problem, b.Remedy = false, why, sessions.AfterTrial(*b)
 		case b.From == fleet.Stocked || b.From == fleet.Named:
 			b.Fits, b.Problem, b.Remedy = false, Untried, "wait a moment"
 		}

@@ -78,6 +78,9 @@ func (m Machine) Look(ctx context.Context) Found {
 	for i := range m.Settings.Browsers {
 		n := &m.Settings.Browsers[i]
 		add(candidate{product: n.product(), path: n.Path, from: fleet.Named, channel: n.Channel, named: n})
+		if n.Driver != "" {
+			add(candidate{program: programOf(n.Driver), path: n.Driver, from: fleet.Named})
+		}
 	}
 	for _, path := range m.Settings.Drivers {
 		add(candidate{program: programOf(path), path: path, from: fleet.Named})

@@ -214,10 +214,11 @@ func TestABrowserThatIsNamed(t *testing.T) {
 		"srv/chromedriver-special": "ChromeDriver 150.0.7871.2", "usr/bin/chromium": "Chromium 150.0.7871.9", "srv/gone": ""})
 	m.Settings = Settings{Browsers: []Installation{{Path: m.Root + "/srv/kestrel", Name: "kestrel", Base: "150.0.7871.1", Channel: "beta"},
 		{Path: m.Root + "/usr/bin/chromium", Driver: m.Root + "/srv/chromedriver-special"}, {Path: m.Root + "/srv/none", Name: "osprey"}},
-		Drivers: []string{m.Root + "/srv/chromedriver-special"}}
+	}
 	f := m.Look(t.Context())
 	got := short(m, f)
 	require.Len(t, got, 3)
+	require.Len(t, f.Drivers, 2, "the one that is named with its browser need not be named again")
 	assert.Equal(t, "chromium 150.0.7871.9 | /srv/chromedriver-special", got[0])
 	assert.Contains(t, got, "kestrel 7.1.0 | beta | /usr/bin/chromedriver")
 	assert.Contains(t, strings.Join(got, "\n"), "osprey  | it does not say its version")

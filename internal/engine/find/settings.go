@@ -79,7 +79,7 @@ func (n *Installation) settle(dir string) error {
 		return errors.New("path: expected the browser's program")
 	}
 	n.Path = from(dir, n.Path)
-	if n.Driver != "" && n.Driver != fleet.BuiltIn {
+	if n.Driver != "" {
 		n.Driver = from(dir, n.Driver)
 	}
 	if n.Name != "" && !fleet.IsName(n.Name) {
