@@ -314,6 +314,8 @@ func (a *Access) end(id string) {
 func (a *Access) Bind(who api.Who, agent, pool string) error {
 	pool = cmp.Or(pool, fleet.Shared)
 	switch {
+	case !fleet.IsName(agent) && (who.Agent == "" || who.Agent == agent && who.Pool == ""):
+		return api.Errorf(api.Forbidden, "%s joins with the token of its machine's agent, which has to join first", agent)
 	case who.Agent != "" && who.Agent != agent:
 		return api.Errorf(api.Forbidden, "this token belongs to the agent %s: make one for %s with pane token add %[2]s --role agent "+
 			"--agent %[2]s", who.Agent, agent)

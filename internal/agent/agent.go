@@ -31,6 +31,7 @@ import (
 	"parallelpane/internal/agent/spool"
 	"parallelpane/internal/agent/upstream"
 	"parallelpane/internal/agent/work"
+	"parallelpane/internal/agent/work/commands"
 	"parallelpane/internal/agent/work/remote"
 	"parallelpane/internal/agent/work/scripts"
 	"parallelpane/internal/client"
@@ -48,6 +49,7 @@ type Config struct {
 	Token    string
 	TLS      *tls.Config // how the service is known; nil means by the machine's certificate authorities
 	Name     string
+	Phone    string            // what the agent of a phone is called after that of its machine; "" of any other
 	Slots    int               // 0 means Advice
 	Labels   map[string]string // of one's own, for matching
 	Pool     string            // shared, or the project that owns the agent; "" means shared
@@ -62,6 +64,7 @@ type Config struct {
 	Trickle  time.Duration // between pieces of a recording that grows; 0 means 2 s
 
 	Isolation Isolation
+	Commands  bool         // carry out command suites where there is no sandbox, too
 	Only      []door.Place // that browsers may reach; none means every one
 	Look      find.Machine // where browsers are looked for; the zero value looks in the usual places
 	Allow     engine.Names // that sessions may ask of the engines, besides what their lists allow
@@ -78,6 +81,7 @@ type Agent struct {
 	spool    *spool.Spool
 	floor    *work.Floor
 	scripts  work.Worker
+	commands work.Worker
 	remote   *remote.Worker
 	places   chan struct{} // has an element for each slot in use
 
@@ -140,7 +144,7 @@ func New(ctx context.Context, c Config) (*Agent, func(), error) {
 		release()
 		return nil, nil, err
 	}
-	a := &Agent{Config: c, host: host, instance: rand.Text(), spool: sp, up: upstream.New(c.Service, c.Token, c.TLS),
+	a := &Agent{Config: c, host: host, instance: rand.Text(), spool: sp, up: upstream.New(c.Service, c.Token, c.TLS, c.Phone),
 		leases: map[int64]*lease{}}
 	bundles := work.NewBundles(filepath.Join(c.Dir, "bundles"), a.up)
 	if err := bundles.Sweep(time.Now()); err != nil {
@@ -150,9 +154,16 @@ func New(ctx context.Context, c Config) (*Agent, func(), error) {
 		Bundles: bundles, Meter: work.NewMeter(c.Dir),
 		Open: work.NewOpen(c.ReachFor), Leases: a, Log: c.Log, Every: c.Trickle}
 	a.scripts, a.remote = scripts.Worker{Floor: a.floor}, remote.New(a.floor, a.begin)
+	a.commands = commands.Worker{Floor: a.floor}
 	var m fleet.Machine
 	if c.Machine != nil {
 		m = *c.Machine
+		if c.Phone != "" {
+			m.Version, m.StartedAt = c.Version, time.Now().UTC().Format(time.RFC3339)
+			if m.Isolation, m.Exposed = isolation(host); m.StandIn {
+				m.Isolation, m.Exposed = fleet.None, "the browser of a phone that stands in runs beside it"
+			}
+		}
 	} else {
 		if len(host.Machine.Own) == 0 {
 			host.Machine.Own = []string{filepath.Join(c.Dir, "browsers")}
@@ -165,6 +176,7 @@ func New(ctx context.Context, c Config) (*Agent, func(), error) {
 		m.Browsers = a.shelf.Known(find.Found{Browsers: m.Browsers}).Browsers
 		m.Stocking = a.shelf.Willing
 	}
+	m.Commands = host.Isolated() == nil || c.Commands
 	m.Labels, m.Pool = c.Labels, cmp.Or(c.Pool, fleet.Shared)
 	if m.Slots = c.Slots; c.Slots == 0 {
 		m.Slots = Advice(m)
@@ -273,6 +285,9 @@ func (a *Agent) connect(ctx context.Context) error {
 	header := http.Header{}
 	header.Set("Authorization", "Bearer "+a.Token)
 	header.Set(link.TicketHeader, welcome.Ticket)
+	if a.Phone != "" {
+		header.Set(link.PhoneHeader, a.Phone)
+	}
 	l, err := link.Dial(ctx, a.up.WebSocket()+link.Path, header, a.TLS)
 	// of a refusal as well: what the agent said of itself has just been accepted, perhaps by a service that was then started again
 	if err != nil {
@@ -332,7 +347,11 @@ func (a *Agent) handler(ctx context.Context) fasthttp.RequestHandler {
 // an ended lease before the browser of it is closed, so a slice may come a
 // little early; more than that many in excess are refused.
 func (a *Agent) take(ctx context.Context, s link.Slice) error {
-	known, err := a.begin(ctx, s.Fence, s.Run, func(ctx context.Context) { a.scripts.Work(ctx, s) })
+	worker := a.scripts
+	if s.Command != nil {
+		worker = a.commands
+	}
+	known, err := a.begin(ctx, s.Fence, s.Run, func(ctx context.Context) { worker.Work(ctx, s) })
 	if err == nil && !known {
 		a.Log.Info("slice taken", "run", s.Run, "pane", s.Label, "tests", len(s.Tests), "fence", s.Fence)
 	}

@@ -111,7 +111,9 @@ type office struct {
 	address string
 	svc     *service.Service
 	stop    func()
-	taken   time.Duration // of agents that start: see agent.Config
+	bare    bool              // agents that start have no sandboxes
+	tokens  map[string]string // of agents, by name
+	taken   time.Duration     // of agents that start: see agent.Config
 }
 
 func opened(t *testing.T, dir, address string) *office {
@@ -149,15 +151,24 @@ func fence(n int64) int64 { return n << 32 }
 func (o *office) agentToken(name string) string {
 	_, secret, err := o.svc.AddToken(context.Background(), api.TokenRequest{Name: name, Role: api.AgentRole, Agent: name})
 	require.NoError(o.t, err)
+	if o.tokens == nil {
+		o.tokens = map[string]string{}
+	}
+	o.tokens[name] = secret
 	return secret
 }
 
 // work starts an agent; the function returned stops it and waits.
 func (o *office) work(p engine.Family, name string, slots int) (stop func() error) {
 	o.t.Helper()
-	a, release, err := agent.New(o.t.Context(), agent.Config{Service: "http://" + o.address, Token: o.agentToken(name), Name: name,
+	var isolation agent.Isolation
+	if o.bare {
+		isolation = agent.Exposed
+	}
+	a, release, err := agent.New(o.t.Context(), agent.Config{Isolation: isolation,
+		Service: "http://" + o.address, Token: o.agentToken(name), Name: name,
 		Slots: slots,
-		Dir:   filepath.Join(o.dir, "agents", name), Log: slog.New(slog.DiscardHandler), Families: []engine.Family{p},
+		Dir:   filepath.Join(o.dir, "agents", name), Log: slog.New(slog.DiscardHandler), Families: []engine.Family{p}, Commands: true,
 		Beat: 100 * time.Millisecond, Trickle: 20 * time.Millisecond, ReachFor: o.taken, Backoff: 200 * time.Millisecond})
 	require.NoError(o.t, err)
 	ctx, cancel := context.WithCancel(context.Background())
@@ -175,6 +186,12 @@ func (o *office) work(p engine.Family, name string, slots int) (stop func() erro
 
 func (o *office) run(tests int, step string) int {
 	o.t.Helper()
+	return o.runOn("browser: [chromium]", "http://desk.example", tests, step)
+}
+
+// runOn is run on the axes of a matrix and against a site.
+func (o *office) runOn(axes, base string, tests int, step string) int {
+	o.t.Helper()
 	var buf bytes.Buffer
 	zw := gzip.NewWriter(&buf)
 	tw := tar.NewWriter(zw)
@@ -182,8 +199,8 @@ func (o *office) run(tests int, step string) int {
 		_ = tw.WriteHeader(&tar.Header{Name: name, Typeflag: tar.TypeReg, Size: int64(len(body)), Mode: 0o644})
 		_, _ = tw.Write([]byte(body))
 	}
-	put("pane.yaml", "project: saltmarsh\nsuites: {s: {scripts: '*.pane.yaml'}}\nmatrices: {m: {axes: {browser: "+
-		"[chromium]}}}\nenvironments: {e: {base: 'http://desk.example'}}\n")
+	put("pane.yaml", "project: saltmarsh\nsuites: {s: {scripts: '*.pane.yaml'}}\nmatrices: {m: {axes: {"+axes+
+		"}}}\nenvironments: {e: {base: '"+base+"'}}\n")
 	for i := range tests {
 		put(fmt.Sprintf("t%d.pane.yaml", i), fmt.Sprintf("name: T%d\nwait: 50ms\nsteps:\n  - visit: /\n  - capture: seen\n%s", i, step))
 	}

@@ -21,10 +21,7 @@ func Inventory(ctx context.Context, h *sessions.Host, version string) fleet.Mach
 		OS: runtime.GOOS, Arch: runtime.GOARCH, Cores: runtime.NumCPU(), Browsers: found.Browsers, Drivers: found.Drivers,
 		Headed: canOpenWindows(), Version: version, StartedAt: time.Now().UTC().Format(time.RFC3339),
 	}
-	m.Isolation = fleet.Sandbox
-	if err := h.Isolated(); err != nil {
-		m.Isolation, m.Exposed = fleet.None, err.Error()
-	}
+	m.Isolation, m.Exposed = isolation(h)
 	if m.OS == "darwin" {
 		m.OS = "macos"
 	}
@@ -35,6 +32,14 @@ func Inventory(ctx context.Context, h *sessions.Host, version string) fleet.Mach
 		m.MemoryMB = int(v.Total >> 20)
 	}
 	return m
+}
+
+// isolation says whether sessions have a sandbox, and why they have none.
+func isolation(h *sessions.Host) (is, exposed string) {
+	if err := h.Isolated(); err != nil {
+		return fleet.None, err.Error()
+	}
+	return fleet.Sandbox, ""
 }
 
 func canOpenWindows() bool {

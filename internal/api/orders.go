@@ -9,6 +9,14 @@ import (
 	"parallelpane/internal/core/traffic"
 )
 
+// Setting is the base address or a variable of a run, with where it comes from.
+type Setting struct {
+	Name  string    `json:"name" description:"base, or vars.NAME"`
+	Value string    `json:"value"`
+	From  string    `json:"from"`
+	Over  []Setting `json:"over" description:"values of the same name that it goes before, the nearest first"`
+}
+
 // Preview says what a request would come to if it were started now.
 type Preview struct {
 	Project      string              `json:"project"`
@@ -21,6 +29,7 @@ type Preview struct {
 	Tags         []string            `json:"tags"`
 	Tests        []string            `json:"tests"`
 	Request      RunRequest          `json:"request" description:"with its defaults filled in"`
+	Settings     []Setting           `json:"settings" description:"base address and variables, and where each comes from"`
 	Combinations []combo.Combination `json:"combinations"`
 	Missing      []combo.Missing     `json:"missing"`
 	Cases        int                 `json:"cases" description:"tests dealt to panes"`

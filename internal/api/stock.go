@@ -33,6 +33,7 @@ type BrowserRow struct {
 	Browser string                   `json:"browser"`
 	Version string                   `json:"version"`
 	Channel string                   `json:"channel"`
+	StandIn bool                     `json:"stand_in" description:"only agents that stand in have it"`
 	On      map[string]fleet.Browser `json:"on" description:"by agent; an agent without it is left out"`
 }
 

@@ -7,6 +7,7 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"time"
@@ -100,6 +101,11 @@ func (r *root) demo(ctx context.Context, o demoOptions) error {
 			l.Close()
 		}
 	}()
+	for _, name := range []string{"PANE_TOKEN", "PANE_TOKEN_FILE", "PANE_PIN"} { // of another service: this one makes its own
+		if err := os.Unsetenv(name); err != nil {
+			return err
+		}
+	}
 	start := func(name string, args ...string) error {
 		log, err := os.OpenFile(filepath.Join(o.dir, name+".log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 		if err != nil {
@@ -149,6 +155,9 @@ func (r *root) demo(ctx context.Context, o demoOptions) error {
 	if err := r.demoRunner(ctx, c, "http://"+o.site); err != nil && ctx.Err() == nil {
 		fmt.Fprintln(r.err, "the demo's runner stopped:", err)
 	}
+	if err := r.demoExamples(ctx, c, filepath.Join(o.dir, "examples"), "http://"+o.site); err != nil && ctx.Err() == nil {
+		fmt.Fprintln(r.err, "the suites in other languages were not run:", err)
+	}
 	link, err := signInLink(ctx, c)
 	if err != nil {
 		return err
@@ -160,6 +169,28 @@ func (r *root) demo(ctx context.Context, o demoOptions) error {
 	case <-ctx.Done():
 	case <-parts[0].Done():
 		return &exitError{verdict.ExitLab, parts[0].Gone()}
+	}
+	return nil
+}
+
+// demoExamples starts suites that are no scripts, as far as what they need is here.
+func (r *root) demoExamples(ctx context.Context, c *client.Client, dir, site string) error {
+	if err := demo.WriteExamples(dir, site); err != nil {
+		return err
+	}
+	for suite, program := range map[string]string{"node": "node", "shell": "curl"} {
+		if _, err := exec.LookPath(program); err != nil {
+			continue
+		}
+		opts := runOptions{dir: dir, req: api.RunRequest{Suite: suite}}
+		if _, err := r.prepare(ctx, &opts); err != nil {
+			return err
+		}
+		var run api.Run
+		if err := c.Call(ctx, http.MethodPost, "/runs", opts.req, &run); err != nil {
+			return err
+		}
+		fmt.Fprintf(r.err, "Examples the suite %s of %s runs as #%d: %s/runs/%[3]d\n", suite, dir, run.Number, c.Base)
 	}
 	return nil
 }

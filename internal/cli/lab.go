@@ -12,6 +12,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/charmbracelet/lipgloss"
 	"github.com/dustin/go-humanize"
@@ -43,7 +44,7 @@ func families(cache string) []engine.Family {
 func (r *root) agentCmd() *cobra.Command {
 	var c agent.Config
 	var labels, only []string
-	var isolation, settings, own string
+	var isolation, settings, own, phones string
 	cmd := &cobra.Command{
 		Use: "agent", Short: "Join this machine's browsers to the service", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -58,7 +59,7 @@ func (r *root) agentCmd() *cobra.Command {
 				}
 				c.Only = append(c.Only, p)
 			}
-			return r.agent(cmd.Context(), c, labels, settings, own)
+			return r.agent(cmd.Context(), c, labels, settings, own, phones)
 		},
 	}
 	host, _ := os.Hostname()
@@ -69,6 +70,7 @@ func (r *root) agentCmd() *cobra.Command {
 	cmd.Flags().StringArrayVar(&labels, "label", nil, "KEY=VALUE that matching can ask for; repeat for more")
 	cmd.Flags().StringVar(&isolation, "isolation", "auto",
 		"auto: a sandbox for each session where there can be; sandbox: or do not start; none: no sandbox")
+	cmd.Flags().BoolVar(&c.Commands, "commands", false, "carry out command suites even where there is no sandbox for them")
 	cmd.Flags().StringArrayVar((*[]string)(&c.Allow), "allow", nil,
 		"what sessions may ask of browsers besides what they may anyway: --SWITCH, a preference or KEY.FIELD, a star at its end; repeat for more")
 	cmd.Flags().StringArrayVar(&only, "only", nil,
@@ -77,6 +79,7 @@ func (r *root) agentCmd() *cobra.Command {
 		"the file that says more of this machine's browsers (default agent.yaml in the state directory)")
 	cmd.PersistentFlags().StringVar(&own, "browsers", "",
 		"the directory of browsers that belong to no package, a folder for each (default in the user's cache)")
+	withPhones(cmd, &phones)
 	deep := false
 	check := &cobra.Command{
 		Use: "check", Short: "Show which browsers and drivers are here, what fits and what to install", Args: cobra.NoArgs,
@@ -85,7 +88,7 @@ func (r *root) agentCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return r.agentCheck(cmd.Context(), m, deep)
+			return r.agentCheck(cmd.Context(), m, phones, deep)
 		},
 	}
 	check.Flags().BoolVar(&deep, "deep", false, "open a session on every browser that fits")
@@ -150,7 +153,7 @@ func lookFrom(settings, own, state string) (m find.Machine, err error) {
 	return m, nil
 }
 
-func (r *root) agent(ctx context.Context, c agent.Config, labels []string, settings, own string) error {
+func (r *root) agent(ctx context.Context, c agent.Config, labels []string, settings, own, phones string) error {
 	base, token, log, err := r.joining()
 	if err != nil {
 		return err
@@ -174,6 +177,10 @@ func (r *root) agent(ctx context.Context, c agent.Config, labels []string, setti
 	}
 	c.Look.Cache = filepath.Join(c.Dir, "browsers.json")
 	c.Service, c.Token, c.Version, c.Log, c.Families = base, token, r.build.Version, log, families(filepath.Join(c.Dir, "warm"))
+	server, err := phonesAt(phones, c.Look.Settings)
+	if err != nil {
+		return err
+	}
 	a, release, err := agent.New(ctx, c)
 	if err != nil {
 		return usage("%v", err)
@@ -183,6 +190,15 @@ func (r *root) agent(ctx context.Context, c agent.Config, labels []string, setti
 		if !b.Fits {
 			log.Warn("browser left out", "browser", b.Name, "problem", b.Problem, "remedy", b.Remedy)
 		}
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	var hung sync.WaitGroup
+	defer hung.Wait()
+	defer cancel()
+	if server != "" {
+		hung.Go(func() {
+			agent.Phones{Server: server, Of: c, Drivers: func() []fleet.Driver { return a.Found().Drivers }}.Run(ctx)
+		})
 	}
 	if err := a.Run(ctx); err != nil {
 		return usage("%v", err)
@@ -217,7 +233,11 @@ func localHost() (host *sessions.Host, done func(), err error) {
 	return host, done, err
 }
 
-func (r *root) agentCheck(ctx context.Context, look find.Machine, deep bool) error {
+func (r *root) agentCheck(ctx context.Context, look find.Machine, phonesFlag string, deep bool) error {
+	server, err := phonesAt(phonesFlag, look.Settings)
+	if err != nil {
+		return err
+	}
 	host, done, err := localHost()
 	if err != nil {
 		return err
@@ -234,8 +254,17 @@ func (r *root) agentCheck(ctx context.Context, look find.Machine, deep bool) err
 		}
 	}
 	m.Slots = agent.Advice(m)
+	var hung []hanging
+	if server != "" {
+		if hung, err = phones(ctx, server, m.Drivers); err != nil {
+			return &exitError{verdict.ExitLab, err}
+		}
+	}
 	if r.json {
-		return r.writeJSON(m)
+		return r.writeJSON(struct {
+			fleet.Machine
+			Phones []hanging `json:"phones,omitempty"`
+		}{m, hung})
 	}
 	fmt.Fprintf(r.out, "%s, %s, %d cores, %s memory. Advice: %d slots.\n", m.OSVersion, m.Arch, m.Cores,
 		humanize.IBytes(uint64(m.MemoryMB)<<20), m.Slots)
@@ -283,6 +312,9 @@ func (r *root) agentCheck(ctx context.Context, look find.Machine, deep bool) err
 			fmt.Fprintf(r.out, "\nNo %s here. To have it: %s\n", p.Title, p.Get)
 		}
 	}
+	if server != "" {
+		usable += r.writePhones(server, hung)
+	}
 	if usable == 0 {
 		return &exitError{verdict.ExitLab, errors.New("no browser here can be used")}
 	}
@@ -315,7 +347,7 @@ func (r *root) agentsCmd() *cobra.Command {
 				return usage("--has: %v", err)
 			}
 			for _, a := range all {
-				if (!online || a.Online) && fleet.Match(needs, a.Machine.Facts(a.Name)) == nil {
+				if (!online || a.Online) && fleet.Has(needs, a.Machine.Facts(a.Name)) == nil {
 					agents = append(agents, a)
 				}
 			}
@@ -380,7 +412,11 @@ func agentRow(a api.Agent) []string {
 		}
 		state = lipgloss.NewStyle().Width(32).Render(state)
 	}
-	name := a.Name
+	name, system := a.Name, a.Machine.OS+" "+a.Machine.Arch
+	if a.Machine.OS == fleet.Android {
+		name += term.Faint("\nphone")
+		system = a.Machine.OSVersion + "\n" + term.Faint(a.Machine.Screen)
+	}
 	if a.Machine.StandIn {
 		name += term.Faint("\nstand-in")
 	}
@@ -405,7 +441,7 @@ func agentRow(a api.Agent) []string {
 	for _, w := range a.Work {
 		work = append(work, fmt.Sprintf("#%d %s (%d)", w.Run, w.Label, w.Tests))
 	}
-	return []string{name, state, fmt.Sprintf("%d of %d", a.Used, a.Slots), advice, a.Machine.OS + " " + a.Machine.Arch,
+	return []string{name, state, fmt.Sprintf("%d of %d", a.Used, a.Slots), advice, system,
 		strings.Join(browsers, "\n"), orDash(strings.Join(work, "\n"))}
 }
 

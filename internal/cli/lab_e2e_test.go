@@ -201,6 +201,13 @@ func testPlanningConsole(t *testing.T, b *bench) {
   - expect: of 32
   - choose: {at: {css: "select[aria-label=Cover]"}, option: "all: every combination"}
   - expect: no agent
+  - click: {role: button, name: Choose devices …}
+  - enter: {at: {label: "Find by name, or by size: 390x844"}, text: 360x800}
+  - expect: nearest to 360x800
+  - click: {css: "[role=dialog] li:first-child button"}
+  - expect: {shown: {css: "[role=dialog] li:first-child button[aria-pressed=true]"}}
+  - click: {role: button, name: Done}
+  - expect: {shown: {role: button, name: phone-slow}}
   - visit: /start
   - choose: {at: {css: "select[aria-label=Matrix]"}, option: releases}
   - expect: pane run quay --matrix releases

@@ -113,7 +113,7 @@ func (r *root) command() *cobra.Command {
 			r.presetCmd(), r.scheduleCmd()},
 		"lab": {r.serveCmd(), r.agentCmd(), r.agentsCmd(), r.browsersCmd(), r.whyCmd(), r.forecastCmd(), r.quotaCmd(), r.recordCmd(), r.keepCmd(),
 			r.sweepCmd(), r.tokenCmd(), r.auditCmd(), r.backupCmd(), r.restoreCmd(), r.checkDataCmd(), r.linkCmd(), r.standinCmd(), r.demoCmd()},
-		"write": {r.lintCmd(), r.tryCmd(), r.snippetCmd(), r.matrixCmd(), r.schemaCmd(), r.devicesCmd()},
+		"write": {r.lintCmd(), r.tryCmd(), r.readCmd(), r.envCmd(), r.snippetCmd(), r.matrixCmd(), r.schemaCmd(), r.devicesCmd()},
 	} {
 		for _, c := range cmds {
 			c.GroupID = group

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/http"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -20,11 +21,13 @@ import (
 	"parallelpane/internal/api"
 	"parallelpane/internal/client"
 	"parallelpane/internal/core/attempt"
+	"parallelpane/internal/core/dispatch"
 	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/core/record"
 	"parallelpane/internal/core/source"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/project"
+	"parallelpane/internal/sessions/door"
 	"parallelpane/internal/term"
 )
 
@@ -37,7 +40,8 @@ type runOptions struct {
 	limit, queue, all time.Duration
 	watch, detach     bool
 	dry               bool
-	junit             string
+	junit, summary    string
+	touched           string // a Git revision
 }
 
 func (o *runOptions) request(cmd *cobra.Command) {
@@ -112,6 +116,11 @@ Exit code: 0 passed, 1 tests failed, 2 usage or configuration, 3 lab trouble, 13
 			if len(args) == 1 {
 				o.req.Suite = args[0]
 			}
+			if o.touched != "" {
+				if some, err := r.narrow(cmd.Context(), &o); err != nil || !some {
+					return err
+				}
+			}
 			c, err := r.prepare(cmd.Context(), &o)
 			if err != nil {
 				return err
@@ -124,6 +133,8 @@ Exit code: 0 passed, 1 tests failed, 2 usage or configuration, 3 lab trouble, 13
 	}
 	o.request(cmd)
 	o.attendance(cmd)
+	cmd.Flags().StringVar(&o.touched, "touched-since", "",
+		"only the tests whose files have changed since this Git revision, such as main; exit code 0 where there are none")
 	cmd.Flags().BoolVar(&o.dry, "preview", false, "only say what would run and when it would end")
 	return cmd
 }
@@ -146,6 +157,7 @@ func (o *runOptions) attendance(cmd *cobra.Command) {
 	f.BoolVar(&o.watch, "watch", false, "write a line for each test as it ends")
 	f.BoolVar(&o.detach, "detach", false, "print the run's number and address, and leave it running")
 	f.StringVar(&o.junit, "junit", "", "write the results to this file as JUnit XML")
+	f.StringVar(&o.summary, "summary", "", "write what became of the run to this file as Markdown, for the summary of a CI job")
 }
 
 func (r *root) preview(ctx context.Context, c *client.Client, req api.RunRequest) error {
@@ -162,6 +174,9 @@ func (r *root) preview(ctx context.Context, c *client.Client, req api.RunRequest
 		if x.Impossible != "" {
 			fmt.Fprintf(r.out, "  %s %s: %s\n", term.Shapes[verdict.Unsupported], x.Label, term.Faint(x.Impossible))
 		}
+	}
+	for _, s := range p.Settings {
+		fmt.Fprintf(r.out, "  %s = %s %s\n", s.Name, s.Value, term.Faint("from "+s.From))
 	}
 	if p.ExpectedS == 0 {
 		fmt.Fprintln(r.out, "As things are it would not end: no agent takes some of the work now. pane agents shows why.")
@@ -194,6 +209,11 @@ func bundle(dir, suiteName string) ([]byte, string, error) {
 	scripts, err := p.Scripts(files, suite)
 	if err != nil {
 		return nil, "", usage("%v", err)
+	}
+	if suite.Kind == project.CommandKind {
+		if _, err := p.Cases(files, suite); err != nil {
+			return nil, "", usage("%v", err)
+		}
 	}
 	raw, hash, err := project.Pack(files, suite, scripts)
 	if err != nil {
@@ -237,7 +257,7 @@ func (r *root) attend(ctx context.Context, c *client.Client, run api.Run, o runO
 	if err != nil {
 		return err
 	}
-	return r.finish(ctx, c, run.Number, o.junit)
+	return r.finish(ctx, c, run.Number, map[string]string{"junit": o.junit, "summary": o.summary})
 }
 
 func wholeSeconds(d time.Duration) int { return int((d + time.Second - 1) / time.Second) }
@@ -252,24 +272,43 @@ func (r *root) interrupted(c *client.Client, number int) error {
 	return &exitError{verdict.ExitInterrupted, fmt.Errorf("interrupted; run #%d is cancelled", number)}
 }
 
-// finish writes the ended run and gives its exit code.
-func (r *root) finish(ctx context.Context, c *client.Client, number int, junit string) error {
+// finish writes the ended run, and to files by form what they are to have of it, and gives
+// its exit code.
+func (r *root) finish(ctx context.Context, c *client.Client, number int, files map[string]string) error {
 	var run api.Run
 	if err := c.Get(ctx, fmt.Sprintf("/runs/%d", number), &run); err != nil {
 		return err
 	}
-	if junit != "" {
-		if err := download(ctx, c, fmt.Sprintf("/runs/%d/junit", number), junit); err != nil {
+	for form, file := range files {
+		if file == "" {
+			continue
+		}
+		if err := download(ctx, c, fmt.Sprintf("/runs/%d/%s", number, form), file); err != nil {
 			return err
 		}
 	}
 	if err := r.writeRun(ctx, c, run); err != nil {
 		return err
 	}
+	if run.Verdict == verdict.LabFault && !r.json {
+		r.fromHere(ctx, run)
+	}
 	if code := run.Counts.ExitCode(); code != 0 {
 		return silent(code)
 	}
 	return nil
+}
+
+// fromHere says so where a site that no agent reached answers from this machine: the
+// address is then one that means something else to every machine, or lies behind a wall.
+func (r *root) fromHere(ctx context.Context, run api.Run) {
+	lost := slices.ContainsFunc(run.Cells, func(cells []api.Cell) bool {
+		return slices.ContainsFunc(cells, func(c api.Cell) bool { return strings.Contains(c.Message+c.Why, dispatch.NotReached) })
+	})
+	if lost && run.Base != "" && door.Try(ctx, http.DefaultTransport, run.Base) == nil {
+		fmt.Fprintf(r.err, "\n%s answers from this machine, and no agent reaches it: give an address that the agents reach with --base.\n",
+			run.Base)
+	}
 }
 
 func (r *root) writeRun(ctx context.Context, c *client.Client, run api.Run) error {

@@ -35,7 +35,7 @@ and run no scripts. Each gets a token of its own while they run,
 			return err
 		},
 	}
-	cmd.AddCommand(fleet, example, r.standinDriverCmd())
+	cmd.AddCommand(fleet, example, r.standinDriverCmd(), r.standinPhonesCmd())
 	return cmd
 }
 

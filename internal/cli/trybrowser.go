@@ -11,6 +11,7 @@ import (
 
 	"parallelpane/internal/core/device"
 	"parallelpane/internal/core/remote"
+	"parallelpane/internal/core/traffic"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/script/webdrive"
 	"parallelpane/internal/sessions"
@@ -72,6 +73,11 @@ func (a away) Gone(ctx context.Context) error {
 // Give leaves a file where it is, which is of use when the session is on this
 // machine, without a sandbox.
 func (a away) Give(file string) (string, error) { return file, nil }
+
+// Shape changes nothing: the way of somebody else's session cannot be seen from here.
+func (a away) Shape(traffic.Shape) error {
+	return errors.New("the network of a session that was opened elsewhere cannot be changed: leave --at out")
+}
 
 // Reach tries from here.
 func (a away) Reach(ctx context.Context, address string) error {

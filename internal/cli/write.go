@@ -49,12 +49,12 @@ func (r *root) lint(dir string) error {
 	}
 	if p != nil {
 		for _, s := range p.Suites {
-			scripts, err := p.Scripts(files, s)
+			cases, err := p.Cases(files, s)
 			if err := gather(err); err != nil {
 				return usage("%v", err)
 			}
 			suites++
-			tests += len(scripts)
+			tests += len(cases)
 		}
 	}
 	if r.json {
@@ -92,12 +92,25 @@ func (r *root) schemaCmd() *cobra.Command {
 	}
 }
 
+// slow says what of a device is slower than its agent.
+func slow(p device.Profile) string {
+	var words []string
+	if p.Network != "" {
+		words = append(words, "network "+p.Network)
+	}
+	if p.CPU > 1 {
+		words = append(words, fmt.Sprintf("cpu %g×", p.CPU))
+	}
+	return strings.Join(words, ", ")
+}
+
 func (r *root) devicesCmd() *cobra.Command {
-	var text, dir, like, family string
+	var dir string
+	var want device.Wanted
 	cmd := &cobra.Command{
 		Use: "devices", Short: "List the emulated devices, those of the project in this directory included", Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
-			list, all := []device.Profile{}, device.Catalogue
+			all := device.Catalogue
 			if root, err := project.FindRoot(dir); err == nil {
 				p, err := project.Load(project.Dir(root))
 				if err != nil {
@@ -105,26 +118,14 @@ func (r *root) devicesCmd() *cobra.Command {
 				}
 				all = slices.Concat(all, p.Devices)
 			}
-			if family != "" && !slices.Contains(device.Families, device.Family(family)) {
-				return usage("--family: expected one of %v, found %q", device.Families, family)
-			}
-			for _, p := range all {
-				if strings.Contains(strings.ToLower(p.Name+" "+p.Title), strings.ToLower(text)) && (family == "" || string(p.Family) == family) {
-					list = append(list, p)
-				}
-			}
-			if like != "" {
-				size, err := device.ParseSize(like)
-				if err != nil {
-					return usage("--like: %v", err)
-				}
-				list = device.Like(size, list)
-				list = list[:min(8, len(list))]
+			list, err := device.Search(all, want)
+			if err != nil {
+				return usage("--%v", err)
 			}
 			if r.json {
 				return r.writeJSON(list)
 			}
-			t := term.NewTable("device", "what it is", "viewport", "density", "touch", "layout", "figures")
+			t := term.NewTable("device", "what it is", "viewport", "density", "touch", "layout", "slow", "figures")
 			for _, p := range list {
 				layout, touch := "wide", "–"
 				if p.Small() {
@@ -133,7 +134,7 @@ func (r *root) devicesCmd() *cobra.Command {
 				if p.Touch {
 					touch = "yes"
 				}
-				t.Row(p.Name, p.Title, fmt.Sprintf("%d×%d", p.Size.Width, p.Size.Height), fmt.Sprintf("%g", p.Density), touch, layout,
+				t.Row(p.Name, p.Title, fmt.Sprintf("%d×%d", p.Size.Width, p.Size.Height), fmt.Sprintf("%g", p.Density), touch, layout, orDash(slow(p)),
 					term.Faint(p.Source))
 			}
 			fmt.Fprintln(r.out, t)
@@ -141,8 +142,8 @@ func (r *root) devicesCmd() *cobra.Command {
 		},
 	}
 	cmd.Flags().StringVar(&dir, "dir", ".", "directory of the project")
-	cmd.Flags().StringVar(&like, "like", "", "the eight whose viewports are nearest to a size such as 390x844")
-	cmd.Flags().StringVar(&family, "family", "", "only desktop, laptop, tablet, foldable or phone")
-	cmd.Flags().StringVar(&text, "text", "", "only devices in whose name or description this is found")
+	cmd.Flags().StringVar(&want.Like, "like", "", "the eight whose viewports are nearest to a size such as 390x844")
+	cmd.Flags().StringVar(&want.Family, "family", "", "only desktop, laptop, tablet, foldable or phone")
+	cmd.Flags().StringVar(&want.Text, "text", "", "only devices in whose name or description this is found")
 	return cmd
 }

@@ -20,6 +20,7 @@ import (
 type Client struct {
 	Base  string // address, without a slash at its end
 	Token string
+	Head  http.Header  // goes with every request
 	HTTP  *http.Client // nil means http.DefaultClient
 	Tame  func(v any)  // is given what was read before it is used; may be nil
 }
@@ -71,6 +72,7 @@ func (c *Client) Ask(ctx context.Context, method, path string, body io.Reader, h
 	if err != nil {
 		return nil, fmt.Errorf("the service's address %q is not one: %w", c.Base, err)
 	}
+	maps.Copy(req.Header, c.Head)
 	maps.Copy(req.Header, head)
 	req.Header.Set("Authorization", "Bearer "+c.Token)
 	if body != nil && method == http.MethodPost {

@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 
+	"parallelpane/examples"
 	"parallelpane/internal/api"
 )
 
@@ -26,12 +27,17 @@ const siteInFile = "http://127.0.0.1:7480"
 
 // WriteProject writes the demo project to a directory, with the address of the
 // berth desk.
-func WriteProject(dir, site string) error {
-	return fs.WalkDir(saltmarsh, "saltmarsh", func(name string, e fs.DirEntry, err error) error {
+func WriteProject(dir, site string) error { return write(saltmarsh, "saltmarsh", dir, site) }
+
+// WriteExamples writes the project of suites in other languages likewise.
+func WriteExamples(dir, site string) error { return write(examples.Files, ".", dir, site) }
+
+func write(files embed.FS, root, dir, site string) error {
+	return fs.WalkDir(files, root, func(name string, e fs.DirEntry, err error) error {
 		if err != nil {
 			return err
 		}
-		rel, err := filepath.Rel("saltmarsh", filepath.FromSlash(name))
+		rel, err := filepath.Rel(root, filepath.FromSlash(name))
 		if err != nil {
 			return err
 		}
@@ -39,7 +45,7 @@ func WriteProject(dir, site string) error {
 		if e.IsDir() {
 			return os.MkdirAll(to, 0o755)
 		}
-		src, err := saltmarsh.ReadFile(name)
+		src, err := files.ReadFile(name)
 		if err != nil {
 			return err
 		}

@@ -11,6 +11,7 @@ import (
 	"net"
 	"strconv"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -70,7 +71,13 @@ type Instance struct {
 	Emulated bool                   // launching emulated all that can be
 	// Prefer has an open session prefer what its device does; nil when launching did what
 	// can be done.
-	Prefer   func(ctx context.Context, s *webdriver.Session, wishes []device.Wish) device.Outcome
+	Prefer func(ctx context.Context, s *webdriver.Session, wishes []device.Wish) device.Outcome
+	// Slow has the pages of an open session's window run so many times slower; nil where an
+	// engine cannot.
+	Slow func(ctx context.Context, s *webdriver.Session, times float64) error
+	// Give makes a file known to a browser that does not see those of this machine, and
+	// says where it finds it; nil when it sees them.
+	Give     func(ctx context.Context, name string, content io.Reader) (string, error)
 	BiDi     bool             // a session can have a webSocketUrl
 	Display  *process.Display // the virtual one it was started on, if it needed one
 	Scale    int              // of the display: its pixels to one of a window's units; 0 means 1
@@ -111,8 +118,8 @@ func (i *Instance) Watch(gone func() error) { i.watch = gone }
 // Own hands a process to the instance, which stops it on Close.
 func (i *Instance) Own(p *process.Process) { i.procs = append(i.procs, p) }
 
-// Cleanup adds something to do on Close, after the processes are gone.
-func (i *Instance) Cleanup(f func()) { i.cleanups = append(i.cleanups, f) }
+// Cleanup adds something to do on Close, once, after the processes are gone.
+func (i *Instance) Cleanup(f func()) { i.cleanups = append(i.cleanups, sync.OnceFunc(f)) }
 
 // Gone says which of the instance's programs has ended; nil while all run.
 func (i *Instance) Gone() error {

@@ -12,6 +12,8 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"parallelpane/internal/api"
+	"parallelpane/internal/core/fleet"
+	"parallelpane/internal/link"
 	"parallelpane/internal/service"
 )
 
@@ -82,6 +84,13 @@ func (a *server) who(c fiber.Ctx, n need) (api.Who, error) {
 			return who, a.strange(from(c), err)
 		}
 		return who, err
+	}
+	if phone := c.Get(link.PhoneHeader); phone != "" && who.Agent != "" {
+		who.Agent = fleet.PhoneOf(who.Agent, phone)
+		if !fleet.IsAgent(who.Agent) {
+			return who, api.Errorf(api.Invalid, "%s: %.80q is no name of a phone: letters, digits, '.', '-' and '_', at most 64",
+				link.PhoneHeader, phone)
+		}
 	}
 	deedOf(c).by(who)
 	if n.where == theLab && who.May(n.role, api.Everywhere) || n.where != theLab && who.Can(n.role) {

@@ -151,9 +151,13 @@ func (a *server) routes() {
 		all, err := s.Suites(ctx)
 		return seen(who, all, func(x api.KnownSuite) string { return x.Project }), err
 	})
-	add(a, "GET", "/devices", inAny(api.Viewer), "List the emulated devices of the catalogue", func(context.Context, api.Who,
-		*none) ([]device.Profile, error) {
-		return device.Catalogue, nil
+	add(a, "GET", "/devices", inAny(api.Viewer), "List the emulated devices of the catalogue", func(_ context.Context, _ api.Who,
+		in *device.Wanted) ([]device.Profile, error) {
+		found, err := device.Search(device.Catalogue, *in)
+		if err != nil {
+			return nil, api.Errorf(api.Invalid, "%v", err)
+		}
+		return found, nil
 	})
 	a.planning()
 	add(a, "POST", "/runs", inAny(api.Runner).as("run"), "Start a run", func(ctx context.Context, who api.Who,
@@ -252,6 +256,10 @@ func (a *server) routes() {
 		in *link.Started) (none, error) {
 		return none{}, s.Started(who.Agent, *in)
 	})
+	add(a, "POST", "/agent/found", agents.of(passing), "An agent came upon tests while it worked; the answer, those that are its own now",
+		func(_ context.Context, who api.Who, in *link.Found) (link.FoundAnswer, error) {
+			return s.Found(who.Agent, *in)
+		})
 	add(a, "POST", "/agent/sessions/{id}/files", agents, "An agent names the files of a session that ended; the answer, those "+
 		"to be sent whole", func(_ context.Context, who api.Who, in *link.Handover) (link.HandoverAnswer, error) {
 		return s.HandOver(who.Agent, *in)

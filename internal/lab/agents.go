@@ -70,7 +70,7 @@ type ticket struct {
 }
 
 // Hello takes the introduction of an agent that may join and whose token is its own,
-// and answers with a ticket for its link. An earlier ticket of the token is void.
+// and answers with a ticket for its link. An earlier ticket of the token for that agent is void.
 func (lab *Lab) Hello(token string, h link.Hello) (link.Welcome, error) {
 	if err := lab.MayJoin(h); err != nil {
 		return link.Welcome{}, err
@@ -78,7 +78,9 @@ func (lab *Lab) Hello(token string, h link.Hello) (link.Welcome, error) {
 	t := rand.Text()
 	lab.mu.Lock()
 	defer lab.mu.Unlock()
-	maps.DeleteFunc(lab.tickets, func(_ string, t ticket) bool { return t.token == token || lab.now().After(t.expires) })
+	maps.DeleteFunc(lab.tickets, func(_ string, t ticket) bool {
+		return t.token == token && t.hello.Name == h.Name || lab.now().After(t.expires)
+	})
 	if len(lab.tickets) >= maxTickets {
 		return link.Welcome{}, api.Errorf(api.Conflict, "%d agents have introduced themselves and opened no link: try again in a minute",
 			maxTickets)
@@ -104,12 +106,13 @@ func (lab *Lab) Admit(token, name string) (link.Hello, error) {
 const (
 	maxBrowsers = 500
 	maxLabels   = 100
-	maxFact     = 300 // bytes of a label or of what is said of a browser
+	maxFact     = 300     // bytes of a label or of one fact of a machine or browser
+	maxSaid     = 4 << 10 // bytes of a path, a problem or a remedy
 )
 
 // MayJoin reports why an agent may not join as it says it is.
 func (lab *Lab) MayJoin(h link.Hello) error {
-	if !fleet.IsName(h.Name) {
+	if !fleet.IsAgent(h.Name) {
 		return api.Errorf(api.Invalid, "%q is not a name for an agent: letters, digits, '.', '-' and '_', at most 64", h.Name)
 	}
 	if h.Instance == "" || h.Machine.Slots < 1 || h.Machine.Slots > 1000 {
@@ -145,6 +148,28 @@ func bounded(agent string, m fleet.Machine) error {
 	if len(m.Browsers) > maxBrowsers || len(m.Drivers) > maxBrowsers || len(m.Labels) > maxLabels {
 		return api.Errorf(api.Invalid, "agent %s has %d browsers, %d drivers and %d labels; at most %d, %d and %d are taken", agent,
 			len(m.Browsers), len(m.Drivers), len(m.Labels), maxBrowsers, maxBrowsers, maxLabels)
+	}
+	said := []string{m.OS, m.OSVersion, m.Arch, m.Model, m.Screen, m.Isolation, m.Version, m.StartedAt}
+	for _, b := range m.Browsers {
+		said = append(said, b.Name, b.Engine, b.Version, b.Channel, b.Arch, string(b.From), b.Base, b.DriverVersion)
+		if max(len(b.Path), len(b.Driver), len(b.Problem), len(b.Remedy)) > maxSaid {
+			return api.Errorf(api.Invalid, "agent %s says more than %d bytes of its browser %.40q", agent, maxSaid, b.Name)
+		}
+	}
+	for _, d := range m.Drivers {
+		said = append(said, d.Name, d.Version, d.Arch, string(d.From))
+		if max(len(d.Path), len(d.Problem), len(d.Remedy)) > maxSaid || len(d.Serves) > maxBrowsers {
+			return api.Errorf(api.Invalid, "agent %s says more than %d bytes of its driver %.40q", agent, maxSaid, d.Name)
+		}
+		said = append(said, d.Serves...)
+	}
+	for _, s := range said {
+		if len(s) > maxFact {
+			return api.Errorf(api.Invalid, "agent %s: %.40q is longer than the %d bytes that a fact of a machine has", agent, s, maxFact)
+		}
+	}
+	if len(m.Exposed) > maxSaid {
+		return api.Errorf(api.Invalid, "agent %s says more than %d bytes of why it has no sandbox", agent, maxSaid)
 	}
 	return nil
 }
@@ -290,7 +315,7 @@ var fileName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,99}$`)
 // file that is still to be sent, is an error.
 func inOrder(r link.Result, has func(string) bool) (link.Result, error) {
 	switch r.Verdict {
-	case verdict.Ended, verdict.Passed, verdict.Failed, verdict.LabFault, verdict.Skipped:
+	case verdict.Ended, verdict.Passed, verdict.Failed, verdict.Flaky, verdict.LabFault, verdict.Skipped:
 	default:
 		return r, api.Errorf(api.Invalid, "an attempt cannot end as %q", r.Verdict)
 	}
@@ -451,7 +476,8 @@ func (lab *Lab) deliver(lease dispatch.Lease) {
 	slice := link.Slice{Fence: l.Fence, Run: r.view.Number, Project: r.view.Project, Suite: r.view.Suite, Pane: l.Pane, Label: p.Label,
 		Values: p.Values, Device: r.terms.Profiles[l.Pane], Keep: r.view.Request.Browser == api.Kept, Bundle: r.view.Request.Bundle,
 		Marker: r.terms.Marker, Base: r.view.Base, Vars: maps.Clone(r.terms.Vars), TestLimitMS: limit,
-		Record: lab.keeper.Recorded(r.terms.Record), Secrets: maps.Clone(r.terms.Secrets), Traffic: r.view.Request.Traffic}
+		Record: lab.keeper.Recorded(r.terms.Record), Secrets: maps.Clone(r.terms.Secrets), Traffic: r.view.Request.Traffic,
+		Command: r.terms.Command}
 	for i, t := range l.Tests {
 		slice.Tests = append(slice.Tests, link.SliceTest{Index: t, Name: r.view.Tests[t].Name, File: r.view.Tests[t].File,
 			Attempt: l.Attempt[i], ID: l.ids[i]})

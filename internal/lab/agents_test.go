@@ -9,6 +9,7 @@ import (
 
 	"parallelpane/internal/api"
 	"parallelpane/internal/core/attempt"
+	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/link"
 )
@@ -57,5 +58,25 @@ func TestSessionsThatAnAttemptCannotHave(t *testing.T) {
 		a := got.Results[0].Attempts[0]
 		assert.Len(t, a.Sessions, want)
 		assert.Equal(t, want, a.Files[0].Session)
+	}
+}
+
+// An agent describes its machine in few words, whoever it is.
+func TestWhatAnAgentSaysOfItsMachineIsBounded(t *testing.T) {
+	y := openYard(t, t.TempDir())
+	long, longer := strings.Repeat("x", maxFact+1), strings.Repeat("x", maxSaid+1)
+	fits := func(m fleet.Machine) error {
+		m.Slots = 1
+		return y.MayJoin(link.Hello{Name: "quay", Instance: "i", Machine: m})
+	}
+	require.NoError(t, fits(fleet.Machine{Browsers: []fleet.Browser{{Name: "kestrel", Problem: long}}}))
+	for what, m := range map[string]fleet.Machine{
+		"system": {OSVersion: long}, "model": {Model: long}, "label": {Labels: map[string]string{"site": long}}, "exposed": {Exposed: longer},
+		"browser": {Browsers: []fleet.Browser{{Version: long}}}, "path": {Browsers: []fleet.Browser{{Path: longer}}},
+		"problem": {Browsers: []fleet.Browser{{Problem: longer}}}, "driver": {Drivers: []fleet.Driver{{Version: long}}},
+		"remedy": {Drivers: []fleet.Driver{{Remedy: longer}}}, "serves": {Drivers: []fleet.Driver{{Serves: []string{long}}}},
+		"browsers": {Browsers: make([]fleet.Browser, maxBrowsers+1)},
+	} {
+		assert.ErrorContains(t, fits(m), "agent quay", what)
 	}
 }

@@ -2,6 +2,8 @@ package lab
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -70,4 +72,55 @@ func TestARunTakesNoTestsThatItCannotHave(t *testing.T) {
 	} {
 		assert.ErrorContains(t, err, why)
 	}
+}
+
+// Tests that an agent comes upon are its own at once, are on the wall of its pane, and
+// outlive a restart; what is another's, or has its verdict, stays so.
+func TestTestsThatAnAgentComesUpon(t *testing.T) {
+	y := openYard(t, t.TempDir())
+	y.join("quay")
+	run := y.submit(1, 1, api.RunRequest{})
+	mine := y.granted("quay")
+	var g grant
+	for _, g = range mine {
+		if g.Pane == 0 {
+			break
+		}
+	}
+	names := []link.FoundTest{{Name: "a.js › low", File: "a.js"}, {Name: "a.js › high", File: "a.js"}, {Name: "Berth 000", File: "a.js"}}
+	got, err := y.Found("quay", link.Found{Fence: g.Fence, Tests: names})
+	require.NoError(t, err)
+	require.Len(t, got.Tests, 3)
+	assert.Equal(t, "a.js › low", got.Tests[0].Name)
+	assert.Equal(t, []int{1, 2}, []int{got.Tests[0].Index, got.Tests[1].Index})
+	now, err := y.Run(t.Context(), run.Number)
+	require.NoError(t, err)
+	assert.Equal(t, api.Running, now.Cells[g.Pane][1].State)
+	assert.Equal(t, api.Undealt, now.Cells[1-g.Pane][1].State)
+	again, err := y.Found("quay", link.Found{Fence: g.Fence, Tests: names})
+	require.NoError(t, err)
+	assert.ElementsMatch(t, got.Tests, again.Tests, "whoever did not hear the answer hears it again")
+	for says, f := range map[string]link.Found{"has ended": {Fence: 99}, "1 to": {Fence: g.Fence, Tests: []link.FoundTest{{}}},
+		"at most": {Fence: g.Fence, Tests: make([]link.FoundTest, maxFound+1)}} {
+		_, err := y.Found("quay", f)
+		assert.ErrorContains(t, err, says)
+	}
+	_, err = y.Found("pier", link.Found{Fence: g.Fence, Tests: names})
+	require.ErrorContains(t, err, "has ended")
+	y.reopen()
+	y.join("quay", slices.Collect(maps.Keys(mine))...)
+	for _, x := range got.Tests[:2] {
+		r, err := y.Result("quay", link.Result{ID: x.ID, Fence: g.Fence, Test: x.Index, Agent: "quay", Verdict: verdict.Failed, Message: "wet"})
+		require.NoError(t, err)
+		require.True(t, r.Accepted, x.Name)
+	}
+	for fence, o := range mine {
+		r, err := y.Result("quay", link.Result{ID: o.ids[0], Fence: fence, Test: 0, Agent: "quay", Verdict: verdict.Passed})
+		require.NoError(t, err)
+		require.True(t, r.Accepted)
+	}
+	done, err := y.Run(t.Context(), run.Number)
+	require.NoError(t, err)
+	assert.Equal(t, api.Ended, done.State)
+	assert.Equal(t, verdict.Counts{verdict.Passed: 2, verdict.Failed: 2}, done.Counts)
 }

@@ -26,6 +26,7 @@ import (
 	"parallelpane/internal/core/device"
 	"parallelpane/internal/core/dispatch"
 	"parallelpane/internal/core/record"
+	"parallelpane/internal/core/suite"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/store"
 	"parallelpane/internal/walls"
@@ -76,6 +77,7 @@ type Terms struct {
 	Record   record.Policy
 	Seconds  [][]float64      // estimates by pane and test; 0 where nothing is known
 	Profiles []device.Profile // by pane
+	Command  *suite.Command   // how tests are carried out; nil of scripts
 	Marker   string           // attribute that marks elements for tests
 }
 

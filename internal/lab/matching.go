@@ -35,7 +35,7 @@ func (lab *Lab) choose(who api.Who, alternatives []webdriver.Capabilities) (remo
 		var waits *remote.Want
 		for _, b := range browsers {
 			var settled remote.Want
-			if settled, err = want.On(b, known.Versions(b, "")); err != nil {
+			if settled, err = want.On(b, known.Versions(map[string]string{"browser": b, "os": want.OS})); err != nil {
 				why = append(why, err.Error())
 				continue
 			}
@@ -138,7 +138,7 @@ func (lab *Lab) CouldServe(who api.Who, caps map[string]any) (fleet.Answer, stri
 	known := lab.Fleet(who, want.Options.Project)
 	if want.Browser != "" {
 		why := ""
-		if settled, err := want.On(want.Browser, known.Versions(want.Browser, "")); err != nil {
+		if settled, err := want.On(want.Browser, known.Versions(map[string]string{"browser": want.Browser, "os": want.OS})); err != nil {
 			why = err.Error()
 		} else {
 			want = settled

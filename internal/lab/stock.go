@@ -241,8 +241,10 @@ func (lab *Lab) Browsers(agents []string) api.Browsers {
 			if !known {
 				i = len(out.Rows)
 				at[key] = i
-				out.Rows = append(out.Rows, api.BrowserRow{Browser: b.Name, Version: b.Version, Channel: b.Channel, On: map[string]fleet.Browser{}})
+				out.Rows = append(out.Rows, api.BrowserRow{Browser: b.Name, Version: b.Version, Channel: b.Channel, StandIn: true,
+					On: map[string]fleet.Browser{}})
 			}
+			out.Rows[i].StandIn = out.Rows[i].StandIn && lab.agents[name].machine.StandIn
 			if had, twice := out.Rows[i].On[name]; !twice || !had.Fits {
 				out.Rows[i].On[name] = b
 			}

@@ -31,6 +31,9 @@ const HelloPath = "/agent/hello"
 // TicketHeader carries the ticket that the service answered to the agent's Hello.
 const TicketHeader = "Pane-Ticket"
 
+// PhoneHeader names the phone that a machine's agent speaks for, with its own token.
+const PhoneHeader = "Pane-Phone"
+
 // PictureHeader carries the number of a session's picture.
 const PictureHeader = "Pane-Picture"
 

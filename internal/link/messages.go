@@ -5,6 +5,7 @@ import (
 	"parallelpane/internal/core/device"
 	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/core/record"
+	"parallelpane/internal/core/suite"
 	"parallelpane/internal/core/verdict"
 )
 
@@ -42,6 +43,7 @@ type Slice struct {
 	Record      record.Policy     `json:"record"`
 	Secrets     map[string]string `json:"secrets"` // variables that nothing kept may show
 	Traffic     string            `json:"traffic"` // what the way to the site is held to
+	Command     *suite.Command    `json:"command"` // of a suite of that kind; null of scripts
 }
 
 // SliceTest is one test of a slice.
@@ -51,6 +53,24 @@ type SliceTest struct {
 	File    string `json:"file"`
 	Attempt int    `json:"attempt"` // from 1
 	ID      string `json:"id"`      // of the attempt, made by the service
+}
+
+// Found names tests that an agent came upon while it worked under a lease.
+type Found struct {
+	Fence int64       `json:"fence"`
+	Tests []FoundTest `json:"tests"`
+}
+
+// FoundTest is one of them.
+type FoundTest struct {
+	Name string `json:"name"` // unique in the run
+	File string `json:"file"` // of the bundle
+}
+
+// FoundAnswer lists those of them that the lease has now. What is missing has a verdict
+// already, or is another lease's.
+type FoundAnswer struct {
+	Tests []SliceTest `json:"tests"`
 }
 
 // Session is the order to open a session for somebody else's runner.

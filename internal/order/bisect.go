@@ -141,7 +141,7 @@ func (desk *Desk) candidates(ctx context.Context, who api.Who, old api.Run, s se
 		return slices.DeleteFunc(all, func(hash string) bool { return !desk.blobs.Has(hash) }), err
 	}
 	lab := desk.lab.Fleet(who, old.Project)
-	for _, v := range lab.Versions(s.Values["browser"], s.Values["engine"]) {
+	for _, v := range lab.Versions(s.Values) {
 		values := maps.Clone(s.Values)
 		values["version"] = combo.Number(v)
 		if fleet.Ask(fleet.NeedsOf(old.Project, values).With(s.Request.Needs), lab.Members).Possible() {

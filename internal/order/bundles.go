@@ -60,5 +60,13 @@ func (desk *Desk) Source(bundle, file string) (string, error) {
 		return "", err
 	}
 	raw, err := archive.Read(file)
-	return string(raw), err
+	if !errors.Is(err, fs.ErrNotExist) {
+		return string(raw), err
+	}
+	f, err := desk.blobs.Get(bundle)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	return project.TextOf(f, file)
 }

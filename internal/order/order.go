@@ -74,6 +74,10 @@ func (desk *Desk) unpack(req api.RunRequest) (*order, combo.Matrix, error) {
 	if o.env, err = environment(o.project, req); err != nil {
 		return fail(err)
 	}
+	if o.suite.Kind == project.CommandKind {
+		req.Tests = suite.Files(o.cases, req.Tests)
+		req.Needs = req.Needs.With(fleet.Needs{"commands": {"yes"}})
+	}
 	if o.cases, err = suite.Choose(o.cases, req.Tags, req.Tests); err != nil {
 		return fail(api.Errorf(api.Invalid, "%v", err))
 	}

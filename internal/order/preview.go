@@ -11,6 +11,7 @@ import (
 	"parallelpane/internal/core/plan"
 	"parallelpane/internal/core/suite"
 	"parallelpane/internal/lab"
+	"parallelpane/internal/project"
 	"parallelpane/internal/store"
 	"parallelpane/internal/walls"
 )
@@ -43,6 +44,11 @@ func (desk *Desk) Preview(ctx context.Context, who api.Who, req api.RunRequest) 
 	p := api.Preview{Project: o.project.Name, Suite: o.suite.Name, Matrix: o.req.Matrix, Environment: o.env.Name,
 		Combinations: o.plan.Combinations,
 		Missing:      o.plan.Missing[:min(maxMissing, len(o.plan.Missing))], Matrices: o.project.Matrices, Request: o.req}
+	settings, err := o.project.Explain(o.env.Name, project.Layer{From: "the run", Base: req.Base, Vars: req.Vars})
+	if err != nil {
+		return p, err
+	}
+	p.Settings = settingsOf(settings)
 	for _, x := range o.project.Suites {
 		p.Suites = append(p.Suites, x.Name)
 	}
@@ -79,6 +85,14 @@ func (desk *Desk) Preview(ctx context.Context, who api.Who, req api.RunRequest) 
 	p.ExpectedS, _ = desk.lab.Expect(ctx, work)
 	p.Met, err = desk.metOfLate(ctx, o)
 	return p, err
+}
+
+func settingsOf(all []project.Value) []api.Setting {
+	out := make([]api.Setting, len(all))
+	for i, v := range all {
+		out[i] = api.Setting{Name: v.Name, Value: v.Value, From: v.From, Over: settingsOf(v.Over)}
+	}
+	return out
 }
 
 // metOfLate looks at the newest runs of an order's suite, by what is noted of each

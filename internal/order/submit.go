@@ -47,7 +47,8 @@ func (desk *Desk) start(who api.Who, o *order) (api.Run, error) {
 	row, panes := o.records(who)
 	row.Secrets, row.SecretNames = sealed, store.JSON(slices.Sorted(maps.Keys(o.secrets)))
 	return desk.lab.Start(lab.Order{Row: row, Panes: panes, Cases: o.cases, Mark: o.mark, Terms: lab.Terms{
-		Vars: o.env.Vars, Secrets: o.secrets, Record: o.record, Seconds: o.seconds, Profiles: o.devices, Marker: o.project.Marker}})
+		Vars: o.env.Vars, Secrets: o.secrets, Record: o.record, Seconds: o.seconds, Profiles: o.devices,
+		Marker: o.project.Marker, Command: o.suite.Command}})
 }
 
 // Again starts a run again with the same files and combinations: all of it, or
@@ -152,6 +153,11 @@ func (desk *Desk) Recall(ctx context.Context, row store.Run, view api.Run) (t la
 		return t, err
 	}
 	t.Marker = p.Marker
+	of, err := p.Suite(view.Suite)
+	if err != nil {
+		return t, err
+	}
+	t.Command = of.Command
 	for _, pane := range view.Panes {
 		profile, err := p.Profile(pane.Values)
 		if err != nil {

@@ -31,7 +31,7 @@ const (
 // whatever they upload. The same files give the same bytes. hash is the SHA-256
 // of the bundle in hexadecimal.
 func Pack(files Files, suite Suite, scripts []*script.Script) (bundle []byte, hash string, err error) {
-	names, err := globAll(files, append(slices.Clone(suite.Scripts), suite.Files...))
+	names, err := globAll(files, slices.Concat(suite.Scripts, suite.Cases, suite.Files))
 	if err != nil {
 		return nil, "", err
 	}
@@ -173,6 +173,25 @@ func (a *Archive) Read(name string) ([]byte, error) {
 		return src, nil
 	}
 	return nil, fmt.Errorf("%s: %w", name, fs.ErrNotExist)
+}
+
+// maxText bounds a file that is shown, in bytes.
+const maxText = 256 << 10
+
+// TextOf reads one file of a bundle for people to look at: its beginning where it is
+// long, "" where it is no text.
+func TextOf(r io.Reader, name string) (text string, err error) {
+	err = walk(r, func(n string, _ int64, body io.Reader) error {
+		if n != name {
+			return nil
+		}
+		raw, err := io.ReadAll(io.LimitReader(body, maxText))
+		if bytes.IndexByte(raw, 0) < 0 {
+			text = strings.ToValidUTF8(string(raw), "\uFFFD")
+		}
+		return err
+	})
+	return text, err
 }
 
 // Unpack writes a bundle's files below dir, which must exist. Nothing is

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -35,16 +36,25 @@ type Project struct {
 	Suites       []Suite
 	Matrices     []combo.Matrix
 	Environments []Environment
-	Devices      []device.Profile // besides those of the catalogue
-	Marker       string           // attribute that marks elements for tests
+	Vars         map[string]string // of every environment
+	Devices      []device.Profile  // besides those of the catalogue
+	Marker       string            // attribute that marks elements for tests
 	Default      Default
 }
+
+// Kinds of suites.
+const (
+	ScriptKind  = "script"
+	CommandKind = "command"
+)
 
 // Suite is a named set of tests.
 type Suite struct {
 	Name    string
-	Kind    string   // script
+	Kind    string   // script or command
 	Scripts []string // globs of script files
+	Command *suite.Command
+	Cases   []string // globs of the files of a command suite, for each of which the command runs once
 	Files   []string // globs of further files that go into the bundle
 	At      source.Position
 }
@@ -53,7 +63,14 @@ type Suite struct {
 type Environment struct {
 	Name string            `json:"name"`
 	Base string            `json:"base"`
-	Vars map[string]string `json:"vars"`
+	Vars map[string]string `json:"vars"` // with those of the project and of the environments it comes from
+	From string            `json:"from,omitempty"`
+
+	own struct {
+		Base string
+		Vars map[string]string
+	} // without what it has from others
+	lineage []string // itself, and the environments it comes from
 }
 
 // Default names what is meant when a request names nothing.
@@ -146,6 +163,7 @@ func (r *reader) name(n *yaml.Node, s, what string) {
 func (r *reader) project(root *yaml.Node) *Project {
 	p := &Project{Marker: script.DefaultMarker}
 	var def *yaml.Node
+	nodes := map[string]*yaml.Node{}                    // of environments
 	for _, e := range r.Mapping(root, "project file") { // matrices name devices
 		if e.Key == "devices" {
 			for _, d := range r.Mapping(e.Value, "devices") {
@@ -173,7 +191,10 @@ func (r *reader) project(root *yaml.Node) *Project {
 		case "environments":
 			for _, v := range r.Mapping(e.Value, "environments") {
 				p.Environments = append(p.Environments, r.environment(v))
+				nodes[v.Key] = v.Node
 			}
+		case "vars":
+			p.Vars = r.vars(e.Value)
 		case "devices":
 		case "marker":
 			if p.Marker = r.String(e.Value, "marker"); !script.AttributeForm.MatchString(p.Marker) {
@@ -182,9 +203,10 @@ func (r *reader) project(root *yaml.Node) *Project {
 		case "default":
 			def = e.Value
 		default:
-			r.Unknown(e, "project file", "project", "suites", "matrices", "environments", "devices", "marker", "default")
+			r.Unknown(e, "project file", "project", "suites", "matrices", "environments", "vars", "devices", "marker", "default")
 		}
 	}
+	r.inherit(p, nodes)
 	if def != nil {
 		r.defaults(def, p)
 	}
@@ -195,24 +217,36 @@ func (r *reader) project(root *yaml.Node) *Project {
 }
 
 func (r *reader) suite(s script.Entry) Suite {
-	out := Suite{Name: s.Key, Kind: "script", At: r.At(s.Node)}
+	out := Suite{Name: s.Key, Kind: ScriptKind, At: r.At(s.Node)}
+	kind := ""
 	r.name(s.Node, s.Key, "suite")
 	before := len(r.Problems)
 	for _, e := range r.Mapping(s.Value, "suite "+s.Key) {
 		switch e.Key {
 		case "kind":
-			if out.Kind = r.String(e.Value, "kind"); out.Kind != "script" {
-				r.Fail(e.Value, "kind: expected script, found %q", out.Kind)
+			if kind = r.String(e.Value, "kind"); kind != ScriptKind && kind != CommandKind {
+				r.Fail(e.Value, "kind: expected script or command, found %q", kind)
 			}
+		case "command", "cases", "results", "limit", "env":
+			if out.Command == nil {
+				out.Kind, out.Command = CommandKind, &suite.Command{Results: suite.JUnit, Env: map[string]string{}}
+			}
+			r.command(&out, e)
 		case "scripts":
 			out.Scripts = r.globs(e.Value, "scripts")
 		case "files":
 			out.Files = r.globs(e.Value, "files")
 		default:
-			r.Unknown(e, "suite "+s.Key, "kind", "scripts", "files")
+			r.Unknown(e, "suite "+s.Key, "kind", "scripts", "files", "command", "cases", "results", "limit", "env")
 		}
 	}
-	if len(r.Problems) == before && len(out.Scripts) == 0 {
+	switch {
+	case len(r.Problems) > before:
+	case kind != "" && kind != out.Kind:
+		r.Fail(s.Node, "suite %s: it has what a %s suite has, and says kind: %s", s.Key, out.Kind, kind)
+	case out.Command != nil:
+		r.commandSuite(s, out)
+	case len(out.Scripts) == 0:
 		r.Fail(s.Node, "suite %s: expected scripts, a list of globs such as tests/**/*%s", s.Key, script.Suffix)
 	}
 	return out
@@ -438,8 +472,16 @@ func (r *reader) device(d script.Entry) device.Profile {
 			out.Touch = truth(e.Value, "touch")
 		case "handheld":
 			out.Handheld = truth(e.Value, "handheld")
+		case "network":
+			out.Network = r.String(e.Value, "network")
+		case "cpu":
+			v, err := strconv.ParseFloat(r.String(e.Value, "cpu"), 64)
+			if err != nil {
+				r.Fail(e.Value, "cpu: expected how many times slower, such as 4")
+			}
+			out.CPU = v
 		default:
-			r.Unknown(e, "device "+d.Key, "title", "size", "density", "touch", "handheld")
+			r.Unknown(e, "device "+d.Key, "title", "size", "density", "touch", "handheld", "network", "cpu")
 		}
 	}
 	if err := out.Check(); err != nil && len(r.Problems) == before {
@@ -455,27 +497,6 @@ func (p *Project) Profile(values map[string]string) (device.Profile, error) {
 		return d, err
 	}
 	return d.With(values)
-}
-
-func (r *reader) environment(v script.Entry) Environment {
-	out := Environment{Name: v.Key, Vars: map[string]string{}}
-	r.name(v.Node, v.Key, "environment")
-	for _, e := range r.Mapping(v.Value, "environment "+v.Key) {
-		switch e.Key {
-		case "base":
-			out.Base = r.String(e.Value, "base")
-			if err := CheckBase(out.Base); err != nil {
-				r.Fail(e.Value, "base: %v", err)
-			}
-		case "vars":
-			for _, x := range r.Mapping(e.Value, "vars") {
-				out.Vars[x.Key] = r.String(x.Value, "vars."+x.Key)
-			}
-		default:
-			r.Unknown(e, "environment "+v.Key, "base", "vars")
-		}
-	}
-	return out
 }
 
 // CheckBase says what is wrong with a base address.
@@ -555,7 +576,7 @@ func (p *Project) Matrix(name string) (combo.Matrix, error) {
 // one, and an empty environment when the project has none.
 func (p *Project) Environment(name string) (Environment, error) {
 	if name == "" && len(p.Environments) == 0 {
-		return Environment{}, nil
+		return Environment{Vars: maps.Clone(p.Vars)}, nil
 	}
 	return pick("environment", name, p.Default.Environment, p.Environments, func(e Environment) string { return e.Name })
 }
@@ -563,6 +584,9 @@ func (p *Project) Environment(name string) (Environment, error) {
 // Scripts reads every script of a suite. The error is script.Problems when the
 // files are at fault; all files are read before it is returned.
 func (p *Project) Scripts(files Files, suite Suite) ([]*script.Script, error) {
+	if suite.Kind == CommandKind {
+		return nil, nil
+	}
 	var out []*script.Script
 	var problems source.Problems
 	names, err := globAll(files, suite.Scripts)
@@ -598,8 +622,11 @@ func (p *Project) Scripts(files Files, suite Suite) ([]*script.Script, error) {
 	return out, nil
 }
 
-// Cases reads the scripts of a suite and lists its cases.
+// Cases lists the cases of a suite: its scripts, or the files of its command.
 func (p *Project) Cases(files Files, of Suite) ([]suite.Case, error) {
+	if of.Kind == CommandKind {
+		return commandCases(files, of)
+	}
 	scripts, err := p.Scripts(files, of)
 	if err != nil {
 		return nil, err

@@ -11,6 +11,7 @@ import (
 	"testing"
 
 	"parallelpane/internal/core/source"
+	"parallelpane/internal/core/suite"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -72,7 +73,7 @@ func TestParseProblems(t *testing.T) {
 		"project: p\nsuits: {}":                                           `2:1: project file: unknown key "suits" (did you mean "suites"?)`,
 		"project: p\nsuites: {a: {}}":                                     "suite a: expected scripts",
 		"project: p\nsuites: {a: {scripts: ../x}}":                        `"../x" is not a glob within the project`,
-		"project: p\nsuites: {a: {kind: magic}}":                          `kind: expected script, found "magic"`,
+		"project: p\nsuites: {a: {kind: magic}}":                          `kind: expected script or command, found "magic"`,
 		"project: p\nmatrices: {m: {axes: {os: []}}}":                     `axis "os" has no values`,
 		"project: p\nmatrices: {m: {axes: {device: fone}}}":               `unknown device "fone"`,
 		"project: p\nmatrices: {m: {axes: {device: [phoen]}}}":            `pane.yaml:2:32: unknown device "phoen" (did you mean "phone"?)`,
@@ -275,4 +276,53 @@ func TestDevicesOfAProject(t *testing.T) {
 	}
 	_, err = Parse(FileName, []byte("project: shared\n"))
 	assert.ErrorContains(t, err, "name of the pool")
+}
+
+func TestCommandSuites(t *testing.T) {
+	const ok = "project: p\nsuites:\n  s:\n    command: node --test {file} > {results}\n    cases: [t/*.js]\n"
+	p, err := Parse(FileName, []byte(ok+"    limit: 90s\n    env: {A: 1}\n    files: [lib/**]\n"))
+	require.NoError(t, err)
+	s := p.Suites[0]
+	assert.Equal(t, CommandKind, s.Kind)
+	assert.Equal(t, suite.Command{Line: "node --test {file} > {results}", Results: suite.JUnit, LimitMS: 90_000,
+		Env: map[string]string{"A": "1"}},
+		*s.Command)
+	dir := Dir(t.TempDir())
+	_, err = p.Cases(dir, s)
+	require.ErrorContains(t, err, "no file matches t/*.js")
+	require.NoError(t, os.MkdirAll(filepath.Join(string(dir), "t"), 0o755))
+	for _, name := range []string{"t/b.js", "t/a.js", "t/a.txt", FileName} {
+		require.NoError(t, os.WriteFile(filepath.Join(string(dir), name), []byte("//"), 0o600))
+	}
+	cases, err := p.Cases(dir, s)
+	require.NoError(t, err)
+	assert.Equal(t, []suite.Case{{Name: "t/a.js", File: "t/a.js"}, {Name: "t/b.js", File: "t/b.js"}}, cases)
+	raw, _, err := Pack(dir, s, nil)
+	require.NoError(t, err)
+	a, err := OpenBundle(bytes.NewReader(raw))
+	require.NoError(t, err)
+	again, err := p.Cases(a, s)
+	require.NoError(t, err)
+	assert.Equal(t, cases, again)
+	text, err := TextOf(bytes.NewReader(raw), "t/a.js")
+	require.NoError(t, err)
+	assert.Equal(t, "//", text)
+
+	for src, says := range map[string]string{
+		ok + "    scripts: [x]\n":                                    "a suite has scripts or a command, not both",
+		ok + "    kind: script\n":                                    "it has what a command suite has, and says kind: script",
+		ok + "    results: html\n":                                   `results: expected one of [junit tap exit], found "html"`,
+		ok + "    limit: 3h\n":                                       "limit: expected a time from 1s to 2h0m0s",
+		ok + "    env: {PANE_X: 1}\n":                                "not beginning with PANE_",
+		ok + "    env: {a-b: 1}\n":                                   "is no name of a variable",
+		"project: p\nsuites: {s: {command: x}}":                      "expected cases",
+		"project: p\nsuites: {s: {cases: [x]}}":                      "expected command",
+		"project: p\nsuites: {s: {command: x, cases: [x]}}":          "has to write JUnit XML to {results}",
+		"project: p\nsuites: {s: {command: 'x {fiel}', cases: [x]}}": "{fiel} stands for nothing: one of attachments, base",
+		"project: p\nsuites: {s: {command: x, cases: ['../x']}}":     "is not a glob within the project",
+		"project: p\nsuites: {s: {kind: command, scripts: [x]}}":     "says kind: command",
+	} {
+		_, err := Parse(FileName, []byte(src))
+		assert.ErrorContains(t, err, says, src)
+	}
 }

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"parallelpane/internal/core/source"
+	"parallelpane/internal/core/traffic"
 
 	"go.yaml.in/yaml/v3"
 )
@@ -317,6 +318,12 @@ func (p *parser) action(s *Step, n *yaml.Node) {
 		}
 	case Dialog:
 		p.dialog(s, n)
+	case Network:
+		if s.Text = p.text(n, what); s.Text != nil && !strings.Contains(s.Text.Source, "${") {
+			if _, err := traffic.Parse(s.Text.Source); err != nil {
+				p.Fail(n, "network: %v", err)
+			}
+		}
 	case Keep:
 		p.keep(s, n)
 	case Capture:

@@ -45,11 +45,13 @@ steps:
   - expect: {number: 3, of: {css: tr}}
   - expect: {address: /y}
   - expect: {title: {contains: T}}
+  - network: offline
+  - network: down=1500 delay=120
 `
 	s, err := Parse("all.pane.yaml", []byte(src))
 	require.NoError(t, err)
 	assert.Equal(t, 2*time.Second, s.Wait)
-	require.Len(t, s.Steps, 24)
+	require.Len(t, s.Steps, 26)
 	used := map[Action]bool{}
 	for _, st := range s.Steps {
 		used[st.Action] = true
@@ -96,6 +98,7 @@ func TestProblems(t *testing.T) {
 		{"press", head + "  - press: Entr", `f:3:12: press: unknown key "Entr" (did you mean "Enter"?)`},
 		{"upload", head + "  - upload: {at: A, file: ../secret}", "f:3:13: upload: the file must lie within the project"},
 		{"scroll", head + "  - scroll: left", "f:3:13: scroll: expected top, bottom or at: LOCATOR"},
+		{"network", head + "  - network: wet", "f:3:14: network: expected words such as down=1500"},
 		{"dialog", head + "  - dialog: maybe", "f:3:13: dialog: expected accept, dismiss or answer"},
 		{"keep name", head + "  - keep: {as: 1x, at: A}", `f:3:16: as: "1x" is not a variable name`},
 		{"keep page", head + "  - keep: {as: x, at: A, read: title}", "at: the title belongs to the page"},

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"parallelpane/internal/core/attempt"
+	"parallelpane/internal/core/traffic"
 	"parallelpane/internal/core/verdict"
 )
 
@@ -29,6 +30,7 @@ type Browser interface {
 	Upload(ctx context.Context, m Match, file string) error
 	ScrollPage(ctx context.Context, where string) error // top or bottom
 	Dialog(ctx context.Context, accept bool, answer *string) error
+	Network(ctx context.Context, shape traffic.Shape) error
 	Read(ctx context.Context, m Match, what, attr string) (string, error) // text, value, attribute
 	PageText(ctx context.Context) (string, error)
 	Address(ctx context.Context) (string, error)
@@ -216,6 +218,12 @@ func (r *runner) act(ctx context.Context, step Step, res *attempt.Step, w Watche
 			}
 			return err
 		})
+	case Network:
+		shape, err := traffic.Parse(text)
+		if err != nil {
+			return fmt.Errorf("network: %w", err)
+		}
+		return r.browser.Network(ctx, shape)
 	case Expect:
 		return r.expect(ctx, step)
 	case Keep:

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"parallelpane/internal/core/attempt"
+	"parallelpane/internal/core/traffic"
 	"parallelpane/internal/core/verdict"
 )
 
@@ -57,6 +58,7 @@ func (p *page) Choose(_ context.Context, m Match, t string) error {
 func (p *page) Press(_ context.Context, _ *Match, ks []Key) error { return p.act("press %d", len(ks)) }
 func (p *page) Hover(_ context.Context, m Match) error            { return p.act("hover %s", m.Ref) }
 func (p *page) Upload(_ context.Context, m Match, f string) error { return p.act("upload %s", f) }
+func (p *page) Network(_ context.Context, s traffic.Shape) error  { return p.act("network %s", s) }
 func (p *page) ScrollPage(_ context.Context, w string) error      { return p.act("scroll %s", w) }
 func (p *page) Dialog(_ context.Context, yes bool, _ *string) error {
 	return p.act("dialog %t", yes)
@@ -122,10 +124,11 @@ func TestActionsAreCarriedOutInOrder(t *testing.T) {
   - if: browser == "firefox"
     click: Never
   - expect: {address: /berths}
+  - network: down=1500, delay=120
 `, Setting{Root: "/bundle", Scope: Scope{Browser: "chromium", Vars: map[string]string{"boat": "Osprey"}}})
 	require.Equal(t, verdict.Passed, out.Verdict, out.Message)
 	assert.Equal(t, []string{"visit http://desk.example/berths", "click e1", "enter e1 Osprey", "choose e1 three", "hover e1",
-		"upload /bundle/a.txt", "press 2", "scroll bottom", "dialog false"}, p.done)
+		"upload /bundle/a.txt", "press 2", "scroll bottom", "dialog false", "network down=1500 delay=120"}, p.done)
 	assert.Equal(t, []string{"there"}, n.shots)
 	assert.Equal(t, "there.png", out.Steps[10].Shot)
 	assert.Equal(t, attempt.Skipped, out.Steps[12].State)

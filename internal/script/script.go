@@ -39,13 +39,14 @@ const (
 	Upload  Action = "upload"
 	Scroll  Action = "scroll"
 	Dialog  Action = "dialog"
+	Network Action = "network"
 	Keep    Action = "keep"
 	Capture Action = "capture"
 	Expect  Action = "expect"
 )
 
 // Actions lists every action.
-var Actions = []Action{Visit, Click, Enter, Choose, Press, Hover, Upload, Scroll, Dialog, Keep, Capture, Expect}
+var Actions = []Action{Visit, Click, Enter, Choose, Press, Hover, Upload, Scroll, Dialog, Network, Keep, Capture, Expect}
 
 // Step is one action or expectation. Which fields carry its arguments depends
 // on the action.
@@ -154,6 +155,8 @@ func (s Step) Title() string {
 		return "scroll to the " + s.Text.Source
 	case Dialog:
 		return "dialog: " + s.Read
+	case Network:
+		return "network: " + s.Text.Source
 	case Keep:
 		from := s.Read
 		if s.Target != nil {

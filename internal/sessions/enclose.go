@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
 	"net/url"
@@ -14,8 +15,11 @@ import (
 
 	"github.com/fasthttp/websocket"
 
+	"parallelpane/internal/core/fleet"
+	"parallelpane/internal/core/traffic"
 	"parallelpane/internal/engine"
 	"parallelpane/internal/engine/box"
+	"parallelpane/internal/engine/process"
 	"parallelpane/internal/sessions/door"
 )
 
@@ -51,7 +55,7 @@ func (h *Host) try() error {
 // enclose gives a session its box, and the door that leads out of it.
 func (h *Host) enclose(ctx context.Context, s *Session, o *engine.Options) error {
 	if h.Isolated() == nil {
-		b, err := box.Enclose(ctx, box.Needs{Dir: s.home(), Limits: box.Usual, Programs: []string{s.Browser.Path, s.Browser.Driver}})
+		b, err := box.Enclose(ctx, box.Needs{Dir: s.home(), Limits: box.Usual, Programs: programs(s.Browser)})
 		if err != nil {
 			return err
 		}
@@ -77,6 +81,62 @@ func (h *Host) enclose(ctx context.Context, s *Session, o *engine.Options) error
 	return nil
 }
 
+// Room is a place for programs that open sessions: a sandbox where there can be one, with
+// a way out such as sessions have.
+type Room struct {
+	box.Box
+	Proxy string // address of the way out, as programs in the room see it
+	dir   string
+	door  *door.Door
+}
+
+// Room makes a room in a directory, which is empty. Close it at the end.
+func (h *Host) Room(ctx context.Context, dir string, limits box.Limits) (*Room, error) {
+	r := &Room{Box: box.Open{Dir: dir}, dir: dir}
+	if h.Isolated() == nil {
+		b, err := box.Enclose(ctx, box.Needs{Dir: dir, Limits: limits})
+		if err != nil {
+			return nil, err
+		}
+		r.Box = b
+	}
+	l, err := r.Listen()
+	if err != nil {
+		r.Box.Close()
+		return nil, err
+	}
+	rules := h.Rules
+	if rules.Through == nil {
+		rules.Through = environment
+	}
+	r.door, r.Proxy = door.Open(l, rules), l.Addr().String()
+	return r, nil
+}
+
+// Reach tries to get to a site as the programs of the room do.
+func (r *Room) Reach(ctx context.Context, address string) error { return r.door.Reach(ctx, address) }
+
+// End ends every program in the room, those that left their group as well.
+func (r *Room) End() {
+	if r.Box.Close(); !r.Isolated() {
+		process.Sweep(r.dir)
+	}
+}
+
+// Close is End, and shuts the way out.
+func (r *Room) Close() {
+	r.End()
+	r.door.Close()
+}
+
+// programs are those of this machine that a session on a browser starts.
+func programs(b fleet.Browser) []string {
+	if b.From == fleet.Phone {
+		return []string{b.Driver}
+	}
+	return []string{b.Path, b.Driver}
+}
+
 // Give puts a copy of a file into the session's directory, and says what the
 // browser calls it.
 func (s *Session) Give(file string) (string, error) {
@@ -85,12 +145,34 @@ func (s *Session) Give(file string) (string, error) {
 		return "", err
 	}
 	defer f.Close()
-	return s.box.Give(filepath.Base(file), f)
+	return s.give(filepath.Base(file), f)
 }
 
 // GiveBytes is Give of what is not in a file.
 func (s *Session) GiveBytes(name string, content []byte) (string, error) {
-	return s.box.Give(name, bytes.NewReader(content))
+	return s.give(name, bytes.NewReader(content))
+}
+
+// giveLimit is how long a file may take to a browser that is not on this machine.
+const giveLimit = time.Minute
+
+func (s *Session) give(name string, content io.Reader) (string, error) {
+	if s.inst.Give == nil {
+		return s.box.Give(name, content)
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), giveLimit)
+	defer cancel()
+	return s.inst.Give(ctx, name, content)
+}
+
+// Shape holds the session's way to every site to another shape until it is Reset.
+func (s *Session) Shape(shape traffic.Shape) error {
+	if s.door == nil {
+		return errors.New("a stand-in reaches the site by itself: its network cannot be changed")
+	}
+	s.reshaped = true
+	s.door.Shape(shape)
+	return nil
 }
 
 // Reach tries to get to a site as the session's browser does.

@@ -193,6 +193,7 @@ type Session struct {
 	left     sync.WaitGroup // pictures that were given up and end by themselves
 	asked    webdriver.Capabilities
 	shape    traffic.Shape
+	reshaped bool           // by a test
 	unwatch  []func()       // end those who look at what it takes up
 	watchers sync.WaitGroup // them
 	// patience is how long the driver may take to answer a script of the lab's.
@@ -238,6 +239,11 @@ func (h *Host) open(ctx context.Context, r Request) (_ *Session, err error) {
 	}
 	ctx, cancel := context.WithTimeout(ctx, startLimit)
 	defer cancel()
+	if r.Device.Network != "" {
+		if r.Traffic, err = traffic.Parse(r.Device.Network); err != nil {
+			return nil, err
+		}
+	}
 	s := &Session{leave: h.enter(r.Browser.Path), Browser: r.Browser, Headed: r.Headed, asked: r.Asked, shape: r.Traffic, patience: patience}
 	defer func() {
 		if err != nil {
@@ -305,7 +311,7 @@ func (s *Session) settle(dir string) (err error) {
 // the lab needs for itself.
 func (s *Session) capabilities(r Request) webdriver.Capabilities {
 	caps := maps.Clone(s.inst.Caps)
-	if s.inst.Emulated {
+	if s.inst.Emulated && !s.inst.BiDi {
 		return caps
 	}
 	if r.Asked != nil && caps["webSocketUrl"] != true {
@@ -340,16 +346,29 @@ func (s *Session) connect(ctx context.Context) (err error) {
 
 // emulate makes the session the device that was asked for.
 func (s *Session) emulate(ctx context.Context, r Request) error {
-	if s.inst.Emulated {
-		s.Outcome = s.inst.Outcome
+	if r.Bare && !s.inst.Emulated {
 		return nil
 	}
-	if r.Bare {
-		return nil
+	var emulated device.Outcome
+	if !s.inst.Emulated {
+		var err error
+		if emulated, err = engine.Emulate(ctx, s.Session, s.BiDi, r.Browser, r.Device); err != nil {
+			return fmt.Errorf("emulate %s: %w", r.Device.Name, err)
+		}
 	}
-	emulated, err := engine.Emulate(ctx, s.Session, s.BiDi, r.Browser, r.Device)
-	if err != nil {
-		return fmt.Errorf("emulate %s: %w", r.Device.Name, err)
+	if r.Device.CPU > 1 {
+		slow := errors.New("the engine has no command for it")
+		if s.inst.Slow != nil {
+			slow = s.inst.Slow(ctx, s.Session, r.Device.CPU)
+		}
+		emulated.Apply(fmt.Sprintf("processor %g times slower", r.Device.CPU), slow)
+	}
+	if r.Device.Network != "" {
+		var none error
+		if s.door == nil {
+			none = errors.New("a stand-in reaches the site by itself")
+		}
+		emulated.Apply("network "+r.Device.Network, none)
 	}
 	if wishes := r.Device.Wishes(); len(wishes) > 0 && s.inst.Prefer != nil {
 		preferred := s.inst.Prefer(ctx, s.Session, wishes)
@@ -372,6 +391,10 @@ func (s *Session) Reset(ctx context.Context) error {
 	windows, err := s.Windows(ctx)
 	if err != nil {
 		return err
+	}
+	if s.reshaped {
+		s.reshaped = false
+		s.door.Shape(s.shape)
 	}
 	if s.BiDi != nil {
 		if err := s.BiDi.Send(ctx, "storage.deleteCookies", map[string]any{}, nil); err != nil {

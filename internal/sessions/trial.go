@@ -25,7 +25,7 @@ func (h *Host) Try(ctx context.Context, b *fleet.Browser) {
 	if errors.As(err, &start) {
 		err = start.Err
 	}
-	b.Fits, b.Problem = false, "a trial start failed: "+strings.TrimRight(err.Error(), ".\n")
+	b.Fits, b.Problem = false, fmt.Sprintf("a trial start failed: %.1000s", strings.TrimRight(err.Error(), ".\n"))
 	b.Remedy = AfterTrial(*b)
 }
 

@@ -186,6 +186,11 @@ func AddLease(l Lease) Stmt {
 		l.Fence, l.Run, l.Pane, l.Agent, l.Tests, l.GrantedAt)
 }
 
+// ChangeLease replaces the tests of a lease.
+func ChangeLease(fence int64, tests string) Stmt {
+	return Do(`UPDATE leases SET tests_json = ? WHERE fence = ?`, tests, fence)
+}
+
 // EndLease forgets a lease. What was done under it its attempts say.
 func EndLease(fence int64) Stmt { return Do(`DELETE FROM leases WHERE fence = ?`, fence) }
 

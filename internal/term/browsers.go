@@ -48,10 +48,8 @@ func Browsers(all api.Browsers) string {
 			name = ""
 		}
 		last = row.Browser
-		for _, b := range row.On {
-			if b.Engine == "standin" && name != "" {
-				name = row.Browser + Faint(" stand-in")
-			}
+		if row.StandIn && name != "" {
+			name += Faint(" stand-in")
 		}
 		cells := []string{name, dash(row.Version), dash(row.Channel)}
 		for _, c := range columns {

@@ -412,11 +412,11 @@ func (s *Shelf) take(ctx context.Context, item link.StockItem) error {
 
 func (s *Shelf) refuse(st link.StockState, why string) error {
 	st.State, st.Why = refused, why
-	s.set(st)
 	s.mu.Lock()
 	s.notes.Refused[st.ID] = why
 	s.mu.Unlock()
 	s.note()
+	s.set(st)
 	s.Log.Warn("a stocked browser is refused", "id", st.ID, "why", why)
 	return nil
 }
@@ -443,7 +443,8 @@ func (s *Shelf) judge(ctx context.Context, st link.StockState, folder string) er
 		}
 		for _, known := range s.Known(find.Found{Browsers: []fleet.Browser{b}}).Browsers {
 			if !known.Fits {
-				return errors.Join(s.refuse(st, known.Name+" "+known.Version+": "+known.Problem), stock.Drop(s.Host.Machine, folder))
+				gone := stock.Drop(s.Host.Machine, folder) // before anybody is told
+				return errors.Join(gone, s.refuse(st, known.Name+" "+known.Version+": "+known.Problem))
 			}
 		}
 	}

@@ -106,7 +106,8 @@ func open(t *testing.T, fits bool) *harbour {
 	host.Machine = find.Here()
 	host.Machine.Root, host.Machine.Path = "/nowhere", nil
 	host.Machine.Own = []string{filepath.Join(dir, "browsers")}
-	h.shelf = New(Config{Host: host, Up: upstream.New(srv.URL, "secret", nil), Dir: filepath.Join(dir, "stock"), Every: 10 * time.Millisecond,
+	h.shelf = New(Config{Host: host, Up: upstream.New(srv.URL, "secret", nil, ""), Dir: filepath.Join(dir, "stock"),
+		Every:   10 * time.Millisecond,
 		Willing: true, Idle: func() bool { return true }, Slot: h.slot, Log: slog.New(slog.DiscardHandler),
 		Changed: func(_ context.Context, f find.Found) {
 			h.mu.Lock()

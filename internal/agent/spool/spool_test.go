@@ -90,7 +90,7 @@ func TestResultsWaitUntilTheServiceHasThem(t *testing.T) {
 	require.NoError(t, err)
 	spooled(t, s, "02", 7)
 	spooled(t, s, "01", 7)
-	up := upstream.New(o.URL, "t", nil)
+	up := upstream.New(o.URL, "t", nil, "")
 	o.say(503)
 	require.Error(t, s.Send(t.Context(), up, quietLog, func(int64) {}))
 	assert.True(t, s.Holds(7), "a service in trouble gets them later")
@@ -129,7 +129,7 @@ func TestAVerdictArrivesWhenTheRestIsRefused(t *testing.T) {
 		o.mu.Lock()
 		o.status, o.patience = status, 1
 		o.mu.Unlock()
-		require.NoError(t, s.Send(t.Context(), upstream.New(o.URL, "t", nil), quietLog, func(int64) {}))
+		require.NoError(t, s.Send(t.Context(), upstream.New(o.URL, "t", nil, ""), quietLog, func(int64) {}))
 		require.Len(t, o.results, 1)
 		assert.Equal(t, verdict.Failed, o.results[0].Verdict)
 		assert.Empty(t, o.results[0].Files)
@@ -144,7 +144,7 @@ func TestAVerdictThatIsRefusedForGoodIsSetAside(t *testing.T) {
 	require.NoError(t, err)
 	spooled(t, s, "01", 7)
 	o.say(422)
-	require.NoError(t, s.Send(t.Context(), upstream.New(o.URL, "t", nil), quietLog, func(int64) {}))
+	require.NoError(t, s.Send(t.Context(), upstream.New(o.URL, "t", nil, ""), quietLog, func(int64) {}))
 	assert.False(t, s.Holds(7), "nothing waits for it")
 	assert.Contains(t, strings.Join(files(t, dir), " "), "01.json.refused")
 }
@@ -157,7 +157,7 @@ func TestOtherRefusalsAreTriedAgain(t *testing.T) {
 		require.NoError(t, err)
 		spooled(t, s, "01", 7)
 		o.say(status)
-		require.Error(t, s.Send(t.Context(), upstream.New(o.URL, "t", nil), quietLog, func(int64) {}), status)
+		require.Error(t, s.Send(t.Context(), upstream.New(o.URL, "t", nil, ""), quietLog, func(int64) {}), status)
 		assert.True(t, s.Holds(7), status)
 	}
 }
@@ -180,7 +180,7 @@ func TestALostFileDoesNotLoseTheVerdict(t *testing.T) {
 	blobs, err := filepath.Glob(filepath.Join(s.dir, "blobs", "*"))
 	require.NoError(t, err)
 	require.NoError(t, os.Remove(blobs[0]))
-	require.NoError(t, s.Send(t.Context(), upstream.New(o.URL, "t", nil), quietLog, func(int64) {}))
+	require.NoError(t, s.Send(t.Context(), upstream.New(o.URL, "t", nil, ""), quietLog, func(int64) {}))
 	require.Len(t, o.results, 1)
 	assert.Empty(t, o.results[0].Files)
 }
@@ -191,7 +191,7 @@ func TestAFileThatIsRefusedIsSaid(t *testing.T) {
 	s, err := Open(t.TempDir())
 	require.NoError(t, err)
 	spooled(t, s, "01", 7)
-	require.NoError(t, s.Send(t.Context(), upstream.New(o.URL, "t", nil), quietLog, func(int64) {}))
+	require.NoError(t, s.Send(t.Context(), upstream.New(o.URL, "t", nil, ""), quietLog, func(int64) {}))
 	require.Len(t, o.results, 1)
 	assert.Equal(t, verdict.Failed, o.results[0].Verdict)
 	assert.Contains(t, o.results[0].Detail.Cut[0], "the file agent.log: the service refused it")

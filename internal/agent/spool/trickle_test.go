@@ -71,7 +71,7 @@ func newWarehouse(t *testing.T) *warehouse {
 		_ = json.NewEncoder(rw).Encode(link.Grown{Have: have})
 	})
 	w.Server = httptest.NewServer(mux)
-	w.up = upstream.New(w.URL, "", nil)
+	w.up = upstream.New(w.URL, "", nil, "")
 	t.Cleanup(func() { w.Close(); w.grown.Close() })
 	return w
 }

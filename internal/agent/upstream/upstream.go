@@ -11,15 +11,21 @@ import (
 	"time"
 
 	"parallelpane/internal/client"
+	"parallelpane/internal/link"
 )
 
 // Service is the service.
 type Service struct{ client.Client }
 
 // New speaks to the service at an address, with a token; conf says how it is known over
-// TLS, nil means by the machine's certificate authorities.
-func New(base, token string, conf *tls.Config) *Service {
-	return &Service{client.Client{Base: strings.TrimRight(base, "/"), Token: token, HTTP: &http.Client{Transport: &http.Transport{
+// TLS, nil means by the machine's certificate authorities. phone names the one that an
+// agent is for; "" of a machine's own.
+func New(base, token string, conf *tls.Config, phone string) *Service {
+	head := http.Header{}
+	if phone != "" {
+		head.Set(link.PhoneHeader, phone)
+	}
+	return &Service{client.Client{Base: strings.TrimRight(base, "/"), Token: token, Head: head, HTTP: &http.Client{Transport: &http.Transport{
 		TLSClientConfig: conf, Proxy: http.ProxyFromEnvironment, MaxIdleConnsPerHost: 8, ResponseHeaderTimeout: 15 * time.Second}}}}
 }
 

@@ -137,6 +137,45 @@ func (at *Attempt) Shot(name string, png []byte) string {
 	return at.file(name+".png", "screenshots", "image/png", png)
 }
 
+// Text keeps a text, masked, as a file.
+func (at *Attempt) Text(name, text string) {
+	if text != "" {
+		at.file(name, "logs", "text/plain; charset=utf-8", []byte(at.Mask.Text(text)))
+	}
+}
+
+// Attached keeps a file that a test made.
+func (at *Attempt) Attached(name, media string, contents []byte) {
+	at.file(name, "attachments", media, at.Mask.Bytes(contents))
+}
+
+// Adopt adds to the attempt a session that was recorded before it was known whose it was:
+// what of it stays by the attempt's verdict.
+func (at *Attempt) Adopt(made []sessions.Made, missing []sessions.Missing) {
+	if at.Result.Sessions == attempt.MaxSessions {
+		at.Note("a further session is not told: an attempt has at most %d", attempt.MaxSessions)
+		return
+	}
+	at.Result.Sessions++
+	n := at.Result.Sessions
+	for _, m := range made {
+		if !at.Result.Detail.Record.Keeps(m.Kind, at.Result.Verdict) {
+			continue
+		}
+		f, err := at.Floor.Spool.Take(at.Result.ID, at.free(m.Name), string(m.Kind), m.Media, m.Path)
+		if err != nil {
+			at.Note("%s was not kept: %v", m.Name, err)
+			continue
+		}
+		f.Session = n
+		at.Result.Files = append(at.Result.Files, f)
+	}
+	for _, m := range missing {
+		at.Result.Detail.Lacking = append(at.Result.Detail.Lacking, attempt.NotRecorded{Kind: m.Kind, Reason: m.Reason})
+		at.Note("not recorded: %s (%s)", m.Kind, m.Reason)
+	}
+}
+
 // file keeps a file and returns the name that it has; "" when it could not be
 // kept.
 func (at *Attempt) file(name, kind, media string, contents []byte) string {

@@ -172,9 +172,14 @@ func (m Matrix) combination(values map[string]string) Combination {
 func (m Matrix) label(values map[string]string) string {
 	var parts []string
 	known := map[string]bool{}
+	told := func(a Axis) bool {
+		v, ok := values[a.Name]
+		return ok && (len(a.Values) > 1 || !slices.Contains(a.Values, v))
+	}
+	of := slices.ContainsFunc(m.Axes, func(a Axis) bool { return a.Name == "version" && told(a) })
 	for _, a := range m.Axes {
 		known[a.Name] = true
-		if v, ok := values[a.Name]; ok && (len(a.Values) > 1 || !slices.Contains(a.Values, v)) {
+		if v := values[a.Name]; told(a) || v != "" && of && a.Name == "browser" { // whose version it is
 			parts = append(parts, v)
 		}
 	}

@@ -87,3 +87,16 @@ func FuzzParseKey(f *testing.F) {
 		assert.Equal(t, values, again)
 	})
 }
+
+// A version is told with the browser that it is of, even if that is the only one.
+func TestAVersionIsToldWithItsBrowser(t *testing.T) {
+	for want, axes := range map[string][]Axis{
+		"kestrel · 12":    {{Name: "browser", Values: []string{"kestrel"}}, {Name: "version", Values: []string{"latest"}}},
+		"kestrel · 11":    {{Name: "browser", Values: []string{"kestrel"}}, {Name: "version", Values: []string{"latest-1", "latest"}}},
+		"desktop · heron": {{Name: "device", Values: []string{"desktop"}}, {Name: "browser", Values: []string{"heron"}}},
+	} {
+		plan, err := Matrix{Name: "m", Axes: axes}.Plan(testLab{})
+		require.NoError(t, err)
+		assert.Equal(t, want, plan.Combinations[0].Label)
+	}
+}

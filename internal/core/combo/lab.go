@@ -9,9 +9,9 @@ import (
 // Lab is what a plan has to know of the agents. Answers may not change while a
 // plan is made.
 type Lab interface {
-	// Versions lists the versions of a browser, of an engine, or of both, that
-	// some agent has, each with its channel; what is "" may be any.
-	Versions(browser, engine string) []string
+	// Versions lists the versions of the browser, of the engine, or of both that the
+	// values name, that some agent of their system has, each with its channel.
+	Versions(values map[string]string) []string
 	// Lacks says why no agent could ever run a combination; "" when one could.
 	Lacks(values map[string]string) string
 }
@@ -29,7 +29,7 @@ func frozen(lab Lab, values map[string]string) (map[string]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	there := lab.Versions(values["browser"], values["engine"])
+	there := lab.Versions(values)
 	if channel := values["channel"]; channel != "" {
 		there = slices.DeleteFunc(slices.Clone(there), func(v string) bool { return channelOf(v) != channel })
 	}

@@ -85,8 +85,8 @@ func TestBoundsSplit(t *testing.T) {
 
 type testLab struct{}
 
-func (testLab) Versions(browser, _ string) []string {
-	return map[string][]string{"kestrel": {"12.1", "11.4"}, "osprey": {"7.2"}}[browser]
+func (testLab) Versions(values map[string]string) []string {
+	return map[string][]string{"kestrel": {"12.1", "11.4"}, "osprey": {"7.2"}}[values["browser"]]
 }
 
 func (testLab) Lacks(values map[string]string) string {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"strings"
 )
 
 // Family is a kind of device.
@@ -45,6 +46,8 @@ var plain = []Profile{
 	{Name: "foldable-closed", Title: "foldable, closed", Family: Foldable, Size: Size{344, 882}, Density: 2.5, Touch: true, Handheld: true},
 	{Name: "phone-large", Title: "large phone", Family: Phone, Size: Size{430, 932}, Density: 3, Touch: true, Handheld: true},
 	{Name: "phone", Title: "phone", Family: Phone, Size: Size{390, 844}, Density: 3, Touch: true, Handheld: true},
+	{Name: "phone-slow", Title: "slow phone, far from the mast", Family: Phone, Size: Size{360, 800}, Density: 2, Touch: true, Handheld: true,
+		Network: "slow", CPU: 4},
 	{Name: "phone-small", Title: "small phone", Family: Phone, Size: Size{320, 568}, Density: 2, Touch: true, Handheld: true},
 }
 
@@ -160,4 +163,34 @@ func Like(size Size, all []Profile) []Profile {
 	out := slices.Clone(all)
 	slices.SortStableFunc(out, func(a, b Profile) int { return cmp.Compare(far(a), far(b)) })
 	return out
+}
+
+// Wanted says which devices somebody looks for; what is "" leaves them all.
+type Wanted struct {
+	Text   string `query:"text" json:"-" description:"found in the name or the description"`
+	Family string `query:"family" json:"-" description:"desktop, laptop, tablet, foldable or phone"`
+	Like   string `query:"like" json:"-" description:"only the eight whose viewports are nearest to a size such as 390x844"`
+}
+
+// Search lists the devices that are wanted, in their order, or from the nearest on. Errors
+// name the field.
+func Search(all []Profile, w Wanted) ([]Profile, error) {
+	if w.Family != "" && !slices.Contains(Families, Family(w.Family)) {
+		return nil, fmt.Errorf("family: expected one of %v, found %q", Families, w.Family)
+	}
+	found := []Profile{}
+	for _, p := range all {
+		if strings.Contains(strings.ToLower(p.Name+" "+p.Title), strings.ToLower(w.Text)) && (w.Family == "" || string(p.Family) == w.Family) {
+			found = append(found, p)
+		}
+	}
+	if w.Like == "" {
+		return found, nil
+	}
+	size, err := ParseSize(w.Like)
+	if err != nil {
+		return nil, fmt.Errorf("like: %w", err)
+	}
+	found = Like(size, found)
+	return found[:min(8, len(found))], nil
 }

@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"parallelpane/internal/core/traffic"
 )
 
 // Profile is an emulated device.
@@ -22,6 +24,13 @@ type Profile struct {
 	Locale   string  `json:"locale,omitempty"`    // BCP 47; "" is the browser's own
 	TimeZone string  `json:"time_zone,omitempty"` // of the IANA database; "" is the machine's
 	Source   string  `json:"source,omitempty"`    // where the figures come from
+	// Network is the way to the site, as traffic.Parse reads it; "" is the agent's own.
+	Network string `json:"network,omitempty"`
+	// CPU is how many times slower than the agent's processor the device's is; 0 and 1
+	// are as fast.
+	CPU float64 `json:"cpu,omitempty"`
+	// Real is a device in the hand, of which nothing is emulated.
+	Real bool `json:"real,omitempty"`
 	// Prefer is what the device's owner prefers, by axis, see Preferences.
 	Prefer map[string]string `json:"prefer,omitempty"`
 }
@@ -58,6 +67,9 @@ const (
 	MaxSide = 8192
 )
 
+// MaxCPU is how many times slower than its agent's a device's processor can be.
+const MaxCPU = 20
+
 // Check says what is wrong with a profile.
 func (p Profile) Check() error {
 	switch {
@@ -65,6 +77,11 @@ func (p Profile) Check() error {
 		return fmt.Errorf("a viewport is %d to %d pixels wide and high, not %d×%d", MinSide, MaxSide, p.Size.Width, p.Size.Height)
 	case !(p.Density >= 0.5 && p.Density <= 8):
 		return fmt.Errorf("a density is 0.5 to 8, not %g", p.Density)
+	case p.CPU != 0 && !(p.CPU >= 1 && p.CPU <= MaxCPU):
+		return fmt.Errorf("cpu: a device is 1 to %d times slower, not %g", MaxCPU, p.CPU)
+	}
+	if _, err := traffic.Parse(p.Network); err != nil {
+		return fmt.Errorf("network: %w", err)
 	}
 	return nil
 }
@@ -74,7 +91,7 @@ var (
 	zoneForm   = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9_+/-]{0,63}$`)
 )
 
-// With gives a profile what the axes viewport, locale and timezone of a
+// With gives a profile what the axes viewport, locale, timezone, network and cpu of a
 // combination, and those of Preferences, ask for.
 func (p Profile) With(values map[string]string) (Profile, error) {
 	if v, ok := values["viewport"]; ok {
@@ -96,6 +113,15 @@ func (p Profile) With(values map[string]string) (Profile, error) {
 		}
 		p.TimeZone = v
 	}
+	if v, ok := values["network"]; ok {
+		p.Network = v
+	}
+	if v, ok := values["cpu"]; ok {
+		var err error
+		if p.CPU, err = strconv.ParseFloat(v, 64); err != nil || p.CPU == 0 {
+			return p, fmt.Errorf("cpu: expected how many times slower, such as 4, found %q", v)
+		}
+	}
 	if err := p.prefer(values); err != nil {
 		return p, err
 	}
@@ -113,6 +139,16 @@ func (p Profile) Orientation() string {
 // Small reports whether pages are expected to show their small-screen layout:
 // a viewport narrower than 768 CSS pixels.
 func (p Profile) Small() bool { return p.Size.Width < 768 }
+
+// InHand is the profile of a phone of a model with a screen such as 412x915, in CSS
+// pixels. One whose screen nobody knows has the size of a small one.
+func InHand(model, screen string) Profile {
+	size, err := ParseSize(screen)
+	if err != nil {
+		size = Size{Width: 360, Height: 760}
+	}
+	return Profile{Name: model, Title: model, Family: Phone, Size: size, Density: 1, Touch: true, Handheld: true, Real: true}
+}
 
 // Find returns the profile of a name, of the catalogue or else of further ones;
 // the error lists the names there are.

@@ -70,3 +70,47 @@ func TestWhatOwnersPrefer(t *testing.T) {
 	_, err = phone.With(map[string]string{"contrast": "loud"})
 	assert.ErrorContains(t, err, `contrast: expected one of [less more usual], found "loud"`)
 }
+
+func TestHowSlowADeviceIs(t *testing.T) {
+	p, err := Find("phone-slow")
+	require.NoError(t, err)
+	assert.Equal(t, "slow", p.Network)
+	assert.InDelta(t, 4, p.CPU, 0)
+	got, err := p.With(map[string]string{"network": "offline", "cpu": "1"})
+	require.NoError(t, err)
+	assert.Equal(t, "offline", got.Network)
+	assert.InDelta(t, 1, got.CPU, 0)
+	for axis, values := range map[string][]string{"network": {"wet", "down=0", "offline down=1"}, "cpu": {"", "0", "21", "0.5", "fast",
+		"NaN"}} {
+		for _, v := range values {
+			_, err := p.With(map[string]string{axis: v})
+			assert.ErrorContains(t, err, axis, v)
+		}
+	}
+}
+
+func TestDevicesAreFound(t *testing.T) {
+	for _, c := range []struct {
+		want  Wanted
+		first string
+		n     int
+		says  string
+	}{
+		{Wanted{Like: "390x844", Family: "phone"}, "phone", 8, ""},
+		{Wanted{Text: "SLOW phone"}, "phone-slow", 2, ""},
+		{Wanted{Text: "no such thing"}, "", 0, ""},
+		{Wanted{Family: "toaster"}, "", 0, "family: expected one of"},
+		{Wanted{Like: "large"}, "", 0, "like: expected a size"},
+	} {
+		found, err := Search(Catalogue, c.want)
+		if c.says != "" {
+			require.ErrorContains(t, err, c.says)
+			continue
+		}
+		require.NoError(t, err)
+		require.Len(t, found, c.n, "%+v", c.want)
+		if c.n > 0 {
+			assert.Equal(t, c.first, found[0].Name)
+		}
+	}
+}

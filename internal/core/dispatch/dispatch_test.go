@@ -341,6 +341,7 @@ func TestAnAgentRestsAfterFaultsInARowAndIsTriedAgain(t *testing.T) {
 		}
 		return ds
 	}
+	fail(t0, Outcome{Verdict: verdict.Passed})
 	for range 5 {
 		assert.Empty(t, only[Rests](fail(t0, Outcome{Verdict: verdict.LabFault, Site: true})), "the site's fault is not the agent's")
 	}
@@ -565,4 +566,54 @@ func TestARestoredLeaseHoldsWhatHasNotReported(t *testing.T) {
 	ok, ds = m.Result(t0, 5, 2, Outcome{Verdict: verdict.Passed})
 	assert.True(t, ok)
 	assert.Len(t, only[Over](ds), 1)
+}
+
+// A run whose site nobody reaches gives up after a few attempts, as the lab's fault; not
+// while an agent is left that may reach it, nor once anything has.
+func TestASiteThatNobodyReaches(t *testing.T) {
+	gone := Outcome{Verdict: verdict.LabFault, Site: true, Why: "http://desk.example cannot be reached from this agent"}
+	m := New(Config{MaxSlice: 1, LabTries: 2}, 0)
+	m.Join(t0, agentWith("quay", 1, "chromium"), nil)
+	l := only[Lease](m.Submit(t0, runOf("r", 9, "chromium")))[0]
+	var ds []Decision
+	for range unreached {
+		require.Empty(t, only[Over](ds))
+		_, ds = m.Result(t0, l.Fence, l.Tests[0], gone)
+		if next := only[Lease](ds); len(next) > 0 {
+			l = next[0]
+		}
+	}
+	require.Len(t, only[Over](ds), 1)
+	settled := only[Settled](ds)
+	require.NotEmpty(t, settled)
+	for _, s := range settled {
+		assert.Equal(t, verdict.LabFault, s.Verdict)
+	}
+	assert.Equal(t, "stopped, for no agent reaches the site: "+gone.Why, settled[len(settled)-1].Why)
+
+	for name, before := range map[string]func(m *Machine, l Lease) []Decision{
+		"another agent": func(m *Machine, _ Lease) []Decision { return m.Join(t0, agentWith("pier", 1, "chromium"), nil) },
+		"reached once": func(m *Machine, l Lease) []Decision {
+			_, ds := m.Result(t0, l.Fence, l.Tests[0], Outcome{Verdict: verdict.Passed})
+			return ds
+		},
+	} {
+		m := New(Config{MaxSlice: 1, LabTries: 2}, 0)
+		m.Join(t0, agentWith("quay", 1, "chromium"), nil)
+		l := only[Lease](m.Submit(t0, runOf("r", 9, "chromium")))[0]
+		for _, next := range only[Lease](before(m, l)) {
+			if next.Agent == "quay" {
+				l = next
+			}
+		}
+		for range unreached + 1 {
+			_, ds := m.Result(t0, l.Fence, l.Tests[0], gone)
+			require.Empty(t, only[Over](ds), name)
+			for _, next := range only[Lease](ds) {
+				if next.Agent == "quay" {
+					l = next
+				}
+			}
+		}
+	}
 }

@@ -166,6 +166,43 @@ func (m *Machine) Extend(now time.Time, run string, pane int, tests map[int]Test
 	return true, m.take()
 }
 
+// Adopt adds to a lease tests that its holder came upon while it worked: new ones of its
+// pane, by their places, and those of the pane that are queued and need no lock. It gives the number of
+// the attempt of each; nil when the lease has ended. What the pane has settled, or has in
+// another lease, stays as it is.
+func (m *Machine) Adopt(fence int64, tests map[int]Test) (attempts map[int]int) {
+	ls := m.leases[fence]
+	if ls == nil {
+		return nil
+	}
+	st := m.byID[ls.Run]
+	p := st.panes[ls.Pane]
+	attempts = map[int]int{}
+	for _, at := range slices.Sorted(maps.Keys(tests)) {
+		for len(p.tests) <= at {
+			p.tests = append(p.tests, newTest(Test{Settled: true})) // places of tests that it has not
+		}
+		t := p.tests[at]
+		switch {
+		case t.queued && len(t.locks) == 0:
+			i := slices.Index(p.queue, at)
+			p.queue = slices.Delete(p.queue, i, i+1)
+			m.tally(p, t, false)
+		case t.settled && len(t.past) == 0 && !tests[at].Settled:
+			t = newTest(tests[at])
+			p.tests[at] = t
+			st.open++
+		default:
+			continue
+		}
+		t.begun = true
+		attempts[at] = len(t.past) + 1
+		ls.left = append(ls.left, at)
+		ls.Tests, ls.Attempt = append(ls.Tests, at), append(ls.Attempt, attempts[at])
+	}
+	return attempts
+}
+
 // Restore adds a run taken up from records, with the leases that were live as
 // they were granted. They get a full TTL, in which their agents can come back. A
 // test whose attempt is among the past ones has reported: it is no longer in the
@@ -262,8 +299,11 @@ func (m *Machine) Result(now time.Time, fence int64, test int, o Outcome) (accep
 	case a != nil && o.Verdict != verdict.LabFault:
 		a.faults, a.rest = 0, 0
 	}
+	if r.lost(ls.Agent, o) && r.open > 0 {
+		m.stop(now, r, verdict.LabFault, NotReached+": "+o.Why)
+	}
 	if r.StopAfter > 0 && r.failed >= r.StopAfter && r.open > 0 {
-		m.stop(now, r, fmt.Sprintf("stopped after %d failed", r.failed))
+		m.stop(now, r, verdict.Skipped, fmt.Sprintf("stopped after %d failed", r.failed))
 	}
 	m.deal(now)
 	m.finish(r)
@@ -284,7 +324,7 @@ func (m *Machine) Done(now time.Time, fence int64, why string) []Decision {
 // skipped.
 func (m *Machine) Cancel(now time.Time, id, why string) []Decision {
 	if r := m.byID[id]; r != nil {
-		m.stop(now, r, why)
+		m.stop(now, r, verdict.Skipped, why)
 		m.deal(now)
 	}
 	return m.take()
@@ -308,7 +348,7 @@ func (m *Machine) Tick(now time.Time) []Decision {
 	m.deal(now)
 	for _, r := range m.runs() {
 		if r.TimeLimit > 0 && !r.StartedAt.IsZero() && now.Sub(r.StartedAt) > r.TimeLimit {
-			m.stop(now, r, fmt.Sprintf("the run's limit of %s is over", r.TimeLimit))
+			m.stop(now, r, verdict.Skipped, fmt.Sprintf("the run's limit of %s is over", r.TimeLimit))
 			continue
 		}
 		limit := m.cfg.QueueLimit

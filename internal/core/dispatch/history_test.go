@@ -113,7 +113,8 @@ func (w *world) check(t require.TestingT) {
 func (w *world) result(t require.TestingT, fence int64, test int, v verdict.Verdict) {
 	l, alive := w.live[fence]
 	alive = alive && slices.Contains(w.left[fence], test)
-	ok, ds := w.m.Result(w.now, fence, test, Outcome{Verdict: v, Why: "it rains"})
+	ok, ds := w.m.Result(w.now, fence, test, Outcome{Verdict: v, Why: "it rains",
+		Site: v == verdict.LabFault && test%2 == 0})
 	require.Equal(t, alive, ok, "a result counts exactly while its lease lives")
 	if ok {
 		w.test(l, test).Past = append(w.test(l, test).Past, v)
@@ -216,6 +217,33 @@ func (w *world) extend(t *rapid.T) {
 	w.carryOut(t, ds)
 }
 
+// adopt adds a new test of its pane to a lease, and perhaps one that waits.
+func (w *world) adopt(t *rapid.T, fence int64) {
+	l := w.live[fence]
+	p := &w.runs[l.Run].Panes[l.Pane]
+	at, old := len(p.Tests), rapid.IntRange(0, len(p.Tests)-1).Draw(t, "old")
+	tests := map[int]Test{at: {}}
+	if !p.Tests[old].Settled {
+		tests[old] = Test{}
+	}
+	waits := tests[old].Seconds == 0 && !p.Tests[old].Settled && len(p.Tests[old].Locks) == 0
+	for other := range w.live {
+		waits = waits && !(w.live[other].Run == l.Run && w.live[other].Pane == l.Pane && slices.Contains(w.left[other], old))
+	}
+	p.Tests = append(p.Tests, Test{})
+	w.tests++
+	got := w.m.Adopt(fence, tests)
+	require.Equal(t, 1, got[at])
+	require.Equal(t, waits, got[old] > 0, "one that waits comes along, no other")
+	for _, i := range slices.Sorted(maps.Keys(got)) {
+		require.Len(t, p.Tests[i].Past, got[i]-1)
+		l.Tests, l.Attempt = append(slices.Clip(l.Tests), i), append(slices.Clip(l.Attempt), got[i])
+		w.left[fence] = append(w.left[fence], i)
+	}
+	w.live[fence] = l
+	w.check(t)
+}
+
 func newWorld(t *rapid.T) *world {
 	w := &world{m: New(Config{MaxSlice: 3}, 0), now: t0, live: map[int64]Lease{}, left: map[int64][]int{},
 		settled: map[string]verdict.Verdict{},
@@ -234,7 +262,7 @@ func newWorld(t *rapid.T) *world {
 
 func TestEveryHistoryEndsWithOneVerdictForEachTest(t *testing.T) {
 	verdicts := []verdict.Verdict{verdict.Passed, verdict.Passed, verdict.Failed, verdict.LabFault}
-	events := []string{"submit", "extend", "join", "join", "leave", "result", "result", "result", "result", "late", "done", "cancel",
+	events := []string{"submit", "extend", "adopt", "join", "join", "leave", "result", "result", "result", "result", "late", "done", "cancel",
 		"tick", "renew", "drain", "wake", "restart", "back"}
 	rapid.Check(t, func(t *rapid.T) {
 		w := newWorld(t)
@@ -246,7 +274,7 @@ func TestEveryHistoryEndsWithOneVerdictForEachTest(t *testing.T) {
 			name := rapid.SampledFrom(slices.Sorted(maps.Keys(w.agents))).Draw(t, "agent")
 			fences := slices.Sorted(maps.Keys(w.live))
 			event := rapid.SampledFrom(events).Draw(t, "event")
-			if len(fences) == 0 && slices.Contains([]string{"result", "done"}, event) {
+			if len(fences) == 0 && slices.Contains([]string{"result", "done", "adopt"}, event) {
 				event = "submit"
 			}
 			switch event {
@@ -283,6 +311,8 @@ func TestEveryHistoryEndsWithOneVerdictForEachTest(t *testing.T) {
 				test := rapid.SampledFrom(w.live[fence].Tests).Draw(t, "test")
 				w.m.Started(w.now, fence, test)
 				w.result(t, fence, test, rapid.SampledFrom(verdicts).Draw(t, "verdict"))
+			case "adopt":
+				w.adopt(t, rapid.SampledFrom(fences).Draw(t, "fence"))
 			case "late":
 				if len(ended) > 0 {
 					l := rapid.SampledFrom(ended).Draw(t, "late")

@@ -130,6 +130,41 @@ type runState struct {
 	queued  int
 	active  int // leases
 	failed  int
+	reached bool            // an attempt has come to something, so the site is there
+	away    map[string]bool // agents from which the site was not reached
+	tried   int             // attempts in which it was not
+}
+
+// unreached are the attempts in which a site must not have been reached before a run gives
+// up.
+const unreached = 3
+
+// NotReached is how a run begins to say that it gave up for that.
+const NotReached = "stopped, for no agent reaches the site"
+
+// lost notes whether an attempt reached the site, and says whether the run may give up:
+// nothing has ever reached it, from any agent that could take the run's work.
+func (r *runState) lost(agent string, o Outcome) bool {
+	if o.Verdict != verdict.LabFault || !o.Site {
+		r.reached = r.reached || o.Verdict != verdict.LabFault
+		return false
+	}
+	if r.away == nil {
+		r.away = map[string]bool{}
+	}
+	r.away[agent] = true
+	r.tried++
+	if r.reached || r.tried < unreached {
+		return false
+	}
+	for _, p := range r.panes {
+		for _, a := range p.class.agents {
+			if a.online && !r.away[a.Name] {
+				return false
+			}
+		}
+	}
+	return true
 }
 
 func (m *Machine) project(name string) *projectState {
@@ -556,7 +591,7 @@ func (m *Machine) fault(now time.Time, agent, why string) {
 }
 
 // stop ends what is left of a run.
-func (m *Machine) stop(now time.Time, r *runState, why string) {
+func (m *Machine) stop(now time.Time, r *runState, v verdict.Verdict, why string) {
 	for _, ls := range m.leasesOf(func(ls *leaseState) bool { return ls.Run == r.ID }) {
 		m.out = append(m.out, End{Fence: ls.Fence, Agent: ls.Agent, Run: r.ID, Why: why})
 		for _, t := range ls.left {
@@ -565,7 +600,7 @@ func (m *Machine) stop(now time.Time, r *runState, why string) {
 		m.release(now, ls)
 	}
 	for _, p := range r.panes {
-		m.settleQueue(r, p, verdict.Skipped, why)
+		m.settleQueue(r, p, v, why)
 	}
 	m.finish(r)
 }

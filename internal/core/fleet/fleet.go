@@ -46,33 +46,37 @@ const (
 	Stocked Origin = "stocked" // in the agent's own directory of browsers
 	System  Origin = "system"  // where the system's packages put it
 	OnPath  Origin = "path"    // on the path for programs
+	Phone   Origin = "phone"   // on a phone that hangs on the machine
 )
 
 // Better orders places from the best on.
 func (o Origin) Better(than Origin) int {
-	all := []Origin{Named, Stocked, System, OnPath}
+	all := []Origin{Named, Stocked, System, OnPath, Phone}
 	return cmp.Compare(slices.Index(all, o), slices.Index(all, than))
 }
 
 // Machine is what one agent reports of itself.
 type Machine struct {
-	OS        string            `json:"os"` // linux, macos, windows
+	OS        string            `json:"os"` // linux, macos, windows, android
 	OSVersion string            `json:"os_version"`
 	Arch      string            `json:"arch"`
 	Cores     int               `json:"cores"`
 	MemoryMB  int               `json:"memory_mb"`
 	Browsers  []Browser         `json:"browsers"`
 	Drivers   []Driver          `json:"drivers"`
+	Commands  bool              `json:"commands"` // carries out command suites
 	Stocking  bool              `json:"stocking"` // takes browsers from the service
 	Labels    map[string]string `json:"labels"`
-	Pool      string            `json:"pool"`       // shared, or the project that owns the agent
-	Headed    bool              `json:"headed"`     // can open windows, on a real or virtual display
-	StandIn   bool              `json:"stand_in"`   // a simulated agent, labelled as one everywhere
-	Isolation string            `json:"isolation"`  // Sandbox or None; "" means None
-	Exposed   string            `json:"exposed"`    // why there is no sandbox
-	Version   string            `json:"version"`    // of the agent program
-	Slots     int               `json:"slots"`      // places for sessions
-	StartedAt string            `json:"started_at"` // RFC 3339
+	Pool      string            `json:"pool"`             // shared, or the project that owns the agent
+	Headed    bool              `json:"headed"`           // can open windows, on a real or virtual display
+	Model     string            `json:"model,omitempty"`  // of a phone, such as Quay-7
+	Screen    string            `json:"screen,omitempty"` // of a phone, in CSS pixels, such as 412x915
+	StandIn   bool              `json:"stand_in"`         // a simulated agent, labelled as one everywhere
+	Isolation string            `json:"isolation"`        // Sandbox or None; "" means None
+	Exposed   string            `json:"exposed"`          // why there is no sandbox
+	Version   string            `json:"version"`          // of the agent program
+	Slots     int               `json:"slots"`            // places for sessions
+	StartedAt string            `json:"started_at"`       // RFC 3339
 }
 
 // HasVersion reports whether a version selector allows the browser's version;
@@ -94,8 +98,9 @@ func (b Browser) Serves(values map[string]string) bool {
 
 // Own are the facts that agents have by themselves; labels may not use their
 // names.
-var Own = []string{"agent", "arch", "browser", "channel", "cores", "engine", "isolation", "memory_mb", "mode", "os", "os_version", "pool",
-	"version"}
+var Own = []string{"agent", "arch", "browser", "channel", "commands", "cores", "engine", "isolation", "memory_mb", "mode", "model", "os",
+	"os_version", "pool",
+	"screen", "version"}
 
 // Facts flattens the machine of an agent for matching. Only browsers that fit
 // their driver count, since no other can be opened.
@@ -104,6 +109,12 @@ func (m Machine) Facts(agent string) Facts {
 		"cores": {strconv.Itoa(m.Cores)}, "memory_mb": {strconv.Itoa(m.MemoryMB)}, "os_version": {m.OSVersion}, "isolation": {m.isolation()}}
 	if m.Headed {
 		f["mode"] = append(f["mode"], "headed")
+	}
+	if m.Commands {
+		f["commands"] = []string{"yes"}
+	}
+	if m.OS == Android {
+		f["model"], f["screen"] = []string{m.Model}, []string{m.Screen}
 	}
 	for _, b := range m.Browsers {
 		if b.Fits {
@@ -126,6 +137,19 @@ func (m Machine) Facts(agent string) Facts {
 	return f
 }
 
+// Android is the os of phones.
+const Android = "android"
+
+// PhoneOf names a phone that hangs on an agent's machine as an agent of its own. Nobody
+// else's name has a colon.
+func PhoneOf(agent, phone string) string { return agent + ":" + phone }
+
+// IsAgent says whether an agent may be called so: as IsName says, or as PhoneOf.
+func IsAgent(s string) bool {
+	agent, phone, of := strings.Cut(s, ":")
+	return IsName(agent) && (!of || IsName(phone))
+}
+
 // What stands between the sessions of an agent and its machine.
 const (
 	Sandbox = "sandbox"  // each session sees nothing of the machine
@@ -134,7 +158,7 @@ const (
 )
 
 func (m Machine) isolation() string {
-	if m.StandIn {
+	if m.StandIn && m.Isolation == "" {
 		return NotReal
 	}
 	return cmp.Or(m.Isolation, None)
@@ -158,10 +182,21 @@ func (l Lack) String() string {
 	return fmt.Sprintf("%s: wants %s, has %s", l.Fact, strings.Join(l.Want, " or "), have)
 }
 
-// Match returns what facts lack of needs, in order of fact name; nil means that
-// they match. Browser, engine and version have to be those of one browser; what
-// is lacking of the first of them is said, and what follows from it is not.
+// Match returns what the facts of an agent lack of the needs of work, in order of fact
+// name; nil means that they match: what Has asks for, and that phones are asked for.
 func Match(needs Needs, facts Facts) []Lack {
+	lacks := Has(needs, facts)
+	if want := forPhones(needs, facts); want != nil {
+		lacks = append(lacks, *want)
+		slices.SortFunc(lacks, func(a, b Lack) int { return cmp.Compare(a.Fact, b.Fact) })
+	}
+	return lacks
+}
+
+// Has returns what facts lack of needs, in order of fact name; nil means that they have
+// all. Browser, engine and version have to be those of one browser; what is lacking of
+// the first of them is said, and what follows from it is not.
+func Has(needs Needs, facts Facts) []Lack {
 	var lacks []Lack
 	for fact, want := range needs {
 		have := facts[fact]
@@ -191,6 +226,20 @@ func Match(needs Needs, facts Facts) []Lack {
 	}
 	slices.SortFunc(lacks, func(a, b Lack) int { return cmp.Compare(a.Fact, b.Fact) })
 	return lacks
+}
+
+// forPhones is what keeps work away from a phone that does not ask for one: a browser of
+// a name is another thing there.
+func forPhones(needs Needs, facts Facts) *Lack {
+	if !slices.Contains(facts["os"], Android) {
+		return nil
+	}
+	for _, fact := range []string{"os", "model", "screen", "agent"} {
+		if _, asked := needs[fact]; asked {
+			return nil
+		}
+	}
+	return &Lack{Fact: "os", Want: []string{"one that is no phone, unless " + Android + " is asked for"}, Have: facts["os"]}
 }
 
 // aboutBrowsers are the facts of one browser, from the coarsest on.

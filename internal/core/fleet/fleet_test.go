@@ -91,8 +91,8 @@ func TestBrowserEngineAndVersionAreOfOneBrowser(t *testing.T) {
 	assert.False(t, m.Browsers[0].Serves(map[string]string{"browser": "firefox", "engine": "chromium"}))
 	assert.False(t, m.Browsers[2].Serves(map[string]string{"engine": "webkit"}), "its driver is missing")
 	lab := Lab{Members: []Member{{Name: "quay-1", Facts: m.Facts("quay-1")}}}
-	assert.Equal(t, []string{"153.7.0"}, lab.Versions("", "gecko"))
-	assert.Empty(t, lab.Versions("firefox", "chromium"))
+	assert.Equal(t, []string{"153.7.0"}, lab.Versions(map[string]string{"engine": "gecko"}))
+	assert.Empty(t, lab.Versions(map[string]string{"browser": "firefox", "engine": "chromium"}))
 }
 
 func TestNeedsOfAsksOnlyWhatAgentsProvide(t *testing.T) {
@@ -151,7 +151,7 @@ func TestALabOfMembers(t *testing.T) {
 			Version: "9.4", Fits: true}}}.Facts("a")},
 		{Name: "b", Facts: Machine{Pool: "tides", Browsers: []Browser{{Name: "kestrel", Version: "13.0", Fits: true}}}.Facts("b")},
 	}}
-	assert.Equal(t, []string{"9.4", "12.1"}, lab.Versions("kestrel", ""))
+	assert.Equal(t, []string{"9.4", "12.1"}, lab.Versions(map[string]string{"browser": "kestrel"}))
 	assert.Empty(t, lab.Lacks(map[string]string{"browser": "kestrel", "version": "12"}))
 	assert.Contains(t, lab.Lacks(map[string]string{"browser": "kestrel", "version": "13"}), "nearest: a (version: wants 13, has "+
 		"kestrel 12.1, kestrel 9.4)")
@@ -170,4 +170,29 @@ func TestAgentsThatLackTheSameStandTogether(t *testing.T) {
 	assert.Len(t, groups[0].Lacks, 1, "where the browser is lacking its version says nothing")
 	assert.Equal(t, "no agent has browser=osprey version=7; nearest: gull-1 and 2 more (browser: wants osprey, has kestrel), tern "+
 		"(browser: wants osprey, has heron)", a.Explain(needs))
+}
+
+// A browser on a phone is another thing than one of the same name on a desk: it serves
+// work that asks for phones, and its versions count there.
+func TestPhonesServeWhatAsksForThem(t *testing.T) {
+	phone := Machine{OS: Android, Model: "Quay-7", Screen: "411x914", Browsers: []Browser{{Name: "chrome", Engine: "chromium",
+		Version: "151.0.1", Fits: true}}}
+	table := Machine{OS: "linux", Browsers: []Browser{{Name: "chrome", Engine: "chromium", Version: "150.0.1", Fits: true}}}
+	name := PhoneOf("quay", "Quay-7-0007")
+	facts := phone.Facts(name)
+	for text, fits := range map[string]bool{"browser=chrome": false, "engine=chromium": false, "browser=chrome os=android": true,
+		"model=Quay-7":                  true,
+		"screen=411x914 browser=chrome": true, "agent=quay:Quay-7-0007": true, "os=linux|android": true, "browser=firefox os=android": false,
+		"browser=chrome os=linux": false} {
+		needs, err := ParseNeeds(strings.Fields(text))
+		require.NoError(t, err)
+		assert.Equal(t, fits, Match(needs, facts) == nil, text)
+	}
+	assert.Nil(t, Has(Needs{"browser": {"chrome"}}, facts), "it has one all the same")
+	lab := Lab{Members: []Member{{Name: name, Facts: facts}, {Name: "quay", Facts: table.Facts("quay")}}}
+	assert.Equal(t, []string{"150.0.1"}, lab.Versions(map[string]string{"browser": "chrome"}))
+	assert.Equal(t, []string{"151.0.1"}, lab.Versions(map[string]string{"browser": "chrome", "os": Android}))
+	for name, is := range map[string]bool{"quay": true, "quay:Quay-7": true, ":x": false, "quay:": false, "a:b:c": false, "a/b": false} {
+		assert.Equal(t, is, IsAgent(name), name)
+	}
 }

@@ -110,10 +110,15 @@ type Lab struct {
 	Members []Member
 }
 
-// Versions lists the versions of a browser, of an engine, or of both, in the
-// agents the project may use; what is "" may be any.
-func (l Lab) Versions(browser, engine string) (out []string) {
+// Versions lists the versions of the browser, of the engine, or of both that the values
+// of a combination name, in the agents that the project may use; what is "" may be any. Those on
+// phones count where the values ask for their system.
+func (l Lab) Versions(values map[string]string) (out []string) {
+	browser, engine := values["browser"], values["engine"]
 	pool := NeedsOf(l.Project, nil)
+	if os := values["os"]; os != "" {
+		pool["os"] = []string{os}
+	}
 	for _, m := range l.Members {
 		if Match(pool, m.Facts) != nil {
 			continue

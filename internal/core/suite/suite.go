@@ -18,6 +18,25 @@ type Case struct {
 	Locks []string // of which no two cases that run at the same time have the same
 }
 
+// Files maps the names of tests that commands told of to those of the files that told of
+// them; every other name stays.
+func Files(cases []Case, names []string) []string {
+	have := map[string]bool{}
+	for _, c := range cases {
+		have[c.Name] = true
+	}
+	var out []string
+	for _, name := range names {
+		if file, _, told := strings.Cut(name, Part); told && have[file] && !have[name] {
+			name = file
+		}
+		if !slices.Contains(out, name) {
+			out = append(out, name)
+		}
+	}
+	return out
+}
+
 // Choose narrows cases to those that have one of the tags, if any are asked for, and
 // one of the names, if any are. An error names what no case has.
 func Choose(cases []Case, tags, names []string) ([]Case, error) {

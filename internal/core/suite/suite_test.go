@@ -38,3 +38,11 @@ func TestCasesAreChosenByTagAndName(t *testing.T) {
 		})
 	}
 }
+
+func TestTestsThatCommandsTellOfAreTheirFiles(t *testing.T) {
+	cases := []Case{{Name: "a.js", File: "a.js"}, {Name: "b.js", File: "b.js"}}
+	assert.Equal(t, []string{"a.js", "other"}, Files(cases, []string{Told("a.js", "tides", "low"), "a.js", Told("a.js", "", "x"), "other"}))
+	assert.Equal(t, []string{"c.js › x"}, Files(cases, []string{"c.js › x"}))
+	assert.Equal(t, "a.js › tides › low", Told("a.js", "tides", "low"))
+	assert.Equal(t, "a.js › low", Told("a.js", "", "low"))
+}

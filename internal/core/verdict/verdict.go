@@ -81,6 +81,8 @@ func OfAttempts(attempts []Verdict) Verdict {
 			failed, last = true, Failed
 		case Passed:
 			last = Passed
+		case Flaky: // whoever ran it tried it again by itself
+			failed, last = true, Passed
 		default:
 			if last == Pending || last == LabFault {
 				last = v

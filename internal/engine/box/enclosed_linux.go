@@ -30,7 +30,8 @@ const program = "/run/pane/helper"
 // system are the parts of the machine that a box shows, to read only; what is not
 // there is left out. None of it tells one machine from another.
 var system = []string{
-	"/usr", "/etc/alternatives", "/etc/fonts", "/etc/ssl/certs", "/etc/ld.so.cache", "/etc/ld.so.conf", "/etc/ld.so.conf.d",
+	"/usr", "/etc/alternatives", "/etc/fonts", "/etc/ssl/certs", "/etc/ssl/openssl.cnf", "/etc/java-17-openjdk", "/etc/python3",
+	"/etc/ld.so.cache", "/etc/ld.so.conf", "/etc/ld.so.conf.d",
 	"/etc/localtime", "/etc/timezone", "/etc/mime.types", "/etc/magic", "/etc/protocols", "/etc/services", "/etc/nsswitch.conf",
 	"/etc/gtk-3.0", "/etc/gtk-4.0", "/etc/X11", "/etc/chromium", "/etc/chromium.d", "/etc/firefox", "/etc/firefox-esr",
 	"/etc/glvnd", "/etc/drirc", "/etc/vulkan", "/var/cache/fontconfig",
@@ -158,7 +159,8 @@ func arguments(n Needs, o *owner) ([]string, error) {
 	args := []string{
 		"--unshare-pid", "--unshare-ipc", "--unshare-net", "--unshare-uts", "--unshare-cgroup-try",
 		"--hostname", "pane", "--die-with-parent", "--new-session",
-		"--perms", "0755", "--dir", "/etc", "--perms", "0755", "--dir", "/var", "--perms", "0755", "--dir", "/var/cache",
+		"--perms", "0755", "--dir", "/etc", "--perms", "0755", "--dir", "/etc/ssl",
+		"--perms", "0755", "--dir", "/var", "--perms", "0755", "--dir", "/var/cache",
 		"--perms", "0755", "--dir", "/home", "--perms", "0755", "--dir", "/run", "--perms", "0755", "--dir", "/run/pane",
 		"--proc", "/proc", "--dev", "/dev", "--size", size, "--tmpfs", "/dev/shm", "--size", size, "--tmpfs", "/tmp",
 		"--chmod", "1777", "/tmp", "--chmod", "1777", "/dev/shm",

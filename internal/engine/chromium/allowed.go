@@ -1,7 +1,11 @@
 package chromium
 
 import (
+	"maps"
+	"slices"
+
 	"parallelpane/internal/engine"
+	"parallelpane/internal/webdriver"
 )
 
 // vendor is what sessions may ask of Chromium: what changes how pages look and
@@ -115,4 +119,21 @@ func settle(o engine.Options, inst *engine.Instance) (options map[string]any, ar
 		}
 	}
 	return options, args, nil
+}
+
+// SettleOnPhone is settle for a browser on a phone, which takes switches and nothing
+// else.
+func SettleOnPhone(o engine.Options, inst *engine.Instance) (options map[string]any, args []string, err error) {
+	options, args, err = settle(o, inst)
+	for _, field := range slices.Sorted(maps.Keys(options)) {
+		if field != "args" && err == nil {
+			err = &engine.Refused{Why: vendor.Key + ": " + field + " cannot be had on a phone, whose browser takes args and nothing else"}
+		}
+	}
+	return options, args, err
+}
+
+// Asking are the capabilities to ask the driver for, with what was settled.
+func Asking(o engine.Options, options map[string]any) webdriver.Capabilities {
+	return vendorOf(o.Browser.Name).Asking(o, options, true)
 }

@@ -60,7 +60,7 @@ func (Family) Launch(ctx context.Context, o engine.Options) (*engine.Instance, e
 	if os.Geteuid() == 0 && !o.Box.Isolated() { // the browser's own sandbox refuses to run as root
 		args = append(args, "--no-sandbox")
 	}
-	port, p, err := startDriver(ctx, o, env)
+	port, p, err := StartDriver(ctx, o, env)
 	if err != nil {
 		inst.Close()
 		return nil, err
@@ -70,29 +70,41 @@ func (Family) Launch(ctx context.Context, o engine.Options) (*engine.Instance, e
 	options["binary"], options["args"] = o.Browser.Path, args
 	prefs, _ := options["prefs"].(map[string]any)
 	options["prefs"] = saving(prefs, o.Box.Inside(filepath.Join(o.Dir, engine.Downloads)))
-	inst.Caps, inst.Prefer = vendorOf(o.Browser.Name).Asking(o, options, true), prefer(o.Browser.Name)
+	inst.Caps, inst.Prefer, inst.Slow = Asking(o, options), Prefer(o.Browser.Name), Slow(o.Browser.Name)
 	return inst, nil
 }
 
-// prefer has the pages of a session's window told what its device's owner prefers, by a
+// Prefer has the pages of a session's window told what its device's owner prefers, by a
 // command of the driver's own. Windows that pages open are not told.
-func prefer(browser string) func(context.Context, *webdriver.Session, []device.Wish) device.Outcome {
-	path := "/goog/cdp/execute"
-	if browser == "edge" {
-		path = "/ms/cdp/execute"
-	}
+func Prefer(browser string) func(context.Context, *webdriver.Session, []device.Wish) device.Outcome {
 	return func(ctx context.Context, s *webdriver.Session, wishes []device.Wish) (o device.Outcome) {
 		features := []map[string]string{}
 		for _, w := range wishes {
 			features = append(features, map[string]string{"name": w.Feature, "value": w.Query})
 		}
-		err := s.Do(ctx, http.MethodPost, path, map[string]any{"cmd": "Emulation.setEmulatedMedia", "params": map[string]any{
-			"features": features}}, nil)
+		err := ofItsOwn(ctx, s, browser, "Emulation.setEmulatedMedia", map[string]any{"features": features})
 		for _, w := range wishes {
 			o.Apply(w.String(), err)
 		}
 		return o
 	}
+}
+
+// Slow has the pages of a session's window run slower, by a command of the driver's own.
+// Windows that pages open are as fast as ever.
+func Slow(browser string) func(context.Context, *webdriver.Session, float64) error {
+	return func(ctx context.Context, s *webdriver.Session, times float64) error {
+		return ofItsOwn(ctx, s, browser, "Emulation.setCPUThrottlingRate", map[string]any{"rate": times})
+	}
+}
+
+// ofItsOwn sends a command that is the driver's own.
+func ofItsOwn(ctx context.Context, s *webdriver.Session, browser, command string, params map[string]any) error {
+	path := "/goog/cdp/execute"
+	if browser == "edge" {
+		path = "/ms/cdp/execute"
+	}
+	return s.Do(ctx, http.MethodPost, path, map[string]any{"cmd": command, "params": params}, nil)
 }
 
 // saving adds to preferences where downloads go.
@@ -103,12 +115,12 @@ func saving(prefs map[string]any, dir string) map[string]any {
 	return out
 }
 
-// startDriver starts the driver on a port of its own choice. It picks one that
-// is free for IPv6 and gives up when IPv4 has it in use, so it is asked again.
-func startDriver(ctx context.Context, o engine.Options, env []string) (string, *process.Process, error) {
+// StartDriver starts the driver on a port of its own choice, which it answers. It picks
+// one that is free for IPv6 and gives up when IPv4 has it in use, so it is asked again.
+func StartDriver(ctx context.Context, o engine.Options, env []string, more ...string) (string, *process.Process, error) {
 	var last error
 	for range 3 {
-		p, err := o.Box.Start(process.Command{Log: o.Log, Env: env, Path: o.Browser.Driver, Args: []string{"--port=0"}})
+		p, err := o.Box.Start(process.Command{Log: o.Log, Env: env, Path: o.Browser.Driver, Args: append([]string{"--port=0"}, more...)})
 		if err != nil {
 			return "", nil, err
 		}

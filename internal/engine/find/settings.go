@@ -21,6 +21,8 @@ type Settings struct {
 	Drivers  []string       `yaml:"drivers"` // paths of programs
 	// Stock says whether the service may add browsers: unless it is false.
 	Stock *bool `yaml:"stock"`
+	// Phones is the address of the adb server whose phones are offered; "" offers none.
+	Phones string `yaml:"phones"`
 }
 
 // Installation is one browser that the settings name.

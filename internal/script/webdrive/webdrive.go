@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"parallelpane/internal/core/remote"
+	"parallelpane/internal/core/traffic"
 	"parallelpane/internal/script"
 	"parallelpane/internal/webdriver"
 )
@@ -32,6 +33,8 @@ type Lab interface {
 	Gone(ctx context.Context) error
 	// Reach tries to get to a site as the browser does; any answer will do.
 	Reach(ctx context.Context, address string) error
+	// Shape holds the browser's way to every site to a shape, until the test ends.
+	Shape(shape traffic.Shape) error
 }
 
 // New returns a browser on a session.
@@ -90,7 +93,11 @@ func (b *Browser) Visit(ctx context.Context, address string) error {
 	if judged := b.judge(ctx, err); script.IsLab(judged) || ctx.Err() != nil {
 		return judged
 	}
-	if unreachable := b.lab.Reach(ctx, address); unreachable != nil {
+	unreachable := b.lab.Reach(ctx, address)
+	if errors.Is(unreachable, traffic.ErrOff) { // by the test or the combination, which wanted to know what happens then
+		return fmt.Errorf("visit %s: %w", address, unreachable)
+	}
+	if unreachable != nil {
 		return &script.LabError{Err: unreachable, Site: true}
 	}
 	return b.judge(ctx, err)
@@ -236,6 +243,14 @@ func (b *Browser) ScrollPage(ctx context.Context, where string) error {
 	}
 	return b.judge(ctx, b.s.Execute(ctx,
 		`scrollTo({top: arguments[0] === "top" ? 0 : document.documentElement.scrollHeight, behavior: "instant"})`, nil, where))
+}
+
+// Network changes the way to every site for the rest of the test.
+func (b *Browser) Network(_ context.Context, shape traffic.Shape) error {
+	if err := b.lab.Shape(shape); err != nil {
+		return &script.LabError{Err: err}
+	}
+	return nil
 }
 
 // Dialog answers an open alert, confirm or prompt.

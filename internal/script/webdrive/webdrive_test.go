@@ -12,6 +12,7 @@ import (
 
 	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/device"
+	"parallelpane/internal/core/traffic"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/demo/desk"
 	"parallelpane/internal/engine"
@@ -76,6 +77,13 @@ func TestDemoSuite(t *testing.T) {
 					err := webdrive.New(s.Session, s).Visit(t.Context(), gone.URL+"/x")
 					assert.True(t, script.IsLab(err), "%v", err)
 					assert.ErrorContains(t, err, gone.URL+" cannot be reached from this agent")
+				})
+				t.Run("a network that the test switches off is not", func(t *testing.T) {
+					b := webdrive.New(s.Session, s)
+					require.NoError(t, b.Network(t.Context(), traffic.Shape{Off: true}))
+					err := b.Visit(t.Context(), site.URL)
+					assert.False(t, script.IsLab(err), "%v", err)
+					require.ErrorIs(t, err, traffic.ErrOff)
 				})
 				for _, sc := range scripts {
 					t.Run(sc.Name, func(t *testing.T) {

@@ -25,6 +25,7 @@ import (
 
 	"golang.org/x/net/proxy"
 
+	"parallelpane/internal/core/traffic"
 	"parallelpane/internal/recording"
 )
 
@@ -37,7 +38,7 @@ const connecting = 30 * time.Second
 // Door is open until Close.
 type Door struct {
 	rules Rules
-	line  *shaper                           // nil where nothing is shaped
+	line  atomic.Pointer[line]
 	to    atomic.Pointer[recording.Network] // nil while nothing is recorded
 	plain *http.Transport
 	srv   *http.Server
@@ -56,7 +57,8 @@ type Traffic struct {
 
 // Open opens a door for whoever connects to l, which it closes at its end.
 func Open(l net.Listener, rules Rules) *Door {
-	d := &Door{rules: rules, line: newShaper(rules.Shape)}
+	d := &Door{rules: rules}
+	d.line.Store(newLine(rules.Shape))
 	d.ended, d.end = context.WithCancel(context.Background())
 	d.plain = &http.Transport{Proxy: d.through, DialContext: d.dial, DisableCompression: true, MaxIdleConnsPerHost: 8,
 		IdleConnTimeout: 30 * time.Second}
@@ -116,6 +118,9 @@ func Try(ctx context.Context, by http.RoundTripper, address string) error {
 	if refused, ok := errors.AsType[*Refused](err); ok {
 		return refused
 	}
+	if errors.Is(err, traffic.ErrOff) {
+		return traffic.ErrOff
+	}
 	if err != nil {
 		return fmt.Errorf("%s://%s cannot be reached from this agent: %w", u.Scheme, u.Host, err)
 	}
@@ -125,6 +130,7 @@ func Try(ctx context.Context, by http.RoundTripper, address string) error {
 // Close ends every connection through the door.
 func (d *Door) Close() {
 	d.end()
+	d.line.Load().end()
 	_ = d.srv.Close()
 	d.plain.CloseIdleConnections()
 	d.open.Wait()
@@ -144,6 +150,10 @@ func (d *Door) through(req *http.Request) (*url.URL, error) {
 // dial connects to an address that the rules allow, whatever name led to it.
 func (d *Door) dial(ctx context.Context, network, address string) (net.Conn, error) {
 	d.connections.Add(1)
+	l := d.line.Load()
+	if l.off {
+		return nil, traffic.ErrOff
+	}
 	dialer := net.Dialer{Timeout: connecting, ControlContext: func(_ context.Context, _, address string, _ syscall.RawConn) error {
 		to, err := netip.ParseAddrPort(address)
 		if err != nil {
@@ -155,10 +165,10 @@ func (d *Door) dial(ctx context.Context, network, address string) (net.Conn, err
 	if refused, ok := errors.AsType[*Refused](err); ok {
 		return nil, refused
 	}
-	if err != nil || d.line == nil {
+	if err != nil {
 		return conn, err
 	}
-	return d.line.shape(ctx, conn)
+	return l.take(ctx, conn)
 }
 
 // reach connects to a site for a tunnel, through another proxy if there is one.

@@ -11,6 +11,36 @@ import (
 	"parallelpane/internal/core/traffic"
 )
 
+// line is what a door's connections are held to, until another takes its place.
+type line struct {
+	*shaper                 // nil where nothing is shaped
+	off     bool            // nothing gets through
+	cut     context.Context // ends with the line, and with it its connections
+	end     context.CancelFunc
+}
+
+func newLine(s traffic.Shape) *line {
+	l := &line{shaper: newShaper(s), off: s.Off}
+	l.cut, l.end = context.WithCancel(context.Background())
+	return l
+}
+
+// take holds a connection that was just made to the line.
+func (l *line) take(ctx context.Context, c net.Conn) (net.Conn, error) {
+	context.AfterFunc(l.cut, func() { _ = c.Close() })
+	if l.shaper == nil {
+		return c, nil
+	}
+	return l.shape(ctx, c)
+}
+
+// Shape holds what passes to another shape from now on. Connections that are open are cut,
+// as those of a phone are that changes its network.
+func (d *Door) Shape(s traffic.Shape) {
+	d.line.Swap(newLine(s)).end()
+	d.plain.CloseIdleConnections()
+}
+
 // shaper holds all connections of a door to one shape together, as a slow line would.
 type shaper struct {
 	down, up *rate.Limiter // of bytes; nil for no bound
@@ -22,7 +52,7 @@ const chunk = 16 << 10
 
 // newShaper returns nil where nothing is shaped.
 func newShaper(s traffic.Shape) *shaper {
-	if s == (traffic.Shape{}) {
+	if s.Down == 0 && s.Up == 0 && s.Delay == 0 {
 		return nil
 	}
 	limiter := func(kbit int) *rate.Limiter {

@@ -61,3 +61,37 @@ func TestADoorHoldsTrafficToAShape(t *testing.T) {
 		assert.Fail(t, "a door that is closed waits for its slow line")
 	}
 }
+
+// A way that is switched off in the middle cuts what is open and lets nothing through,
+// which is not the site's fault, until it is on again.
+func TestADoorIsShutAndOpenedAgain(t *testing.T) {
+	late := make(chan struct{})
+	site := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/late" {
+			close(late)
+			<-r.Context().Done()
+		}
+	}))
+	defer site.Close()
+	d, address := opened(t, Rules{})
+	c := client(t, address)
+	cut := make(chan error, 1)
+	go func() {
+		resp, err := c.Get(site.URL + "/late")
+		if err == nil {
+			resp.Body.Close()
+		}
+		cut <- err
+	}()
+	<-late
+	d.Shape(traffic.Shape{Off: true})
+	require.Error(t, <-cut)
+	_, err := c.Get(site.URL)
+	require.Error(t, err)
+	require.ErrorIs(t, d.Reach(t.Context(), site.URL), traffic.ErrOff)
+	d.Shape(traffic.Shape{})
+	resp, err := c.Get(site.URL)
+	require.NoError(t, err)
+	resp.Body.Close()
+	require.NoError(t, d.Reach(t.Context(), site.URL))
+}

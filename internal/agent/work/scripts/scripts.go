@@ -13,6 +13,8 @@ import (
 
 	"parallelpane/internal/agent/work"
 	"parallelpane/internal/core/attempt"
+	"parallelpane/internal/core/device"
+	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/core/traffic"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/link"
@@ -128,7 +130,15 @@ func (at *execution) run(ctx context.Context) {
 		at.End(verdict.LabFault, err.Error())
 		return
 	}
-	profile := s.Device
+	profile, seen := s.Device, s.Device
+	if m := at.Machine.Load(); m.OS == fleet.Android { // it is what it is, whatever was asked for
+		if seen = device.InHand(m.Model, m.Screen); s.Values["device"] == "" {
+			if profile, err = seen.With(s.Values); err != nil { // with what is asked of it besides
+				at.End(verdict.LabFault, err.Error())
+				return
+			}
+		}
+	}
 	at.Result.Detail.Browser, at.Result.Detail.Version, at.Result.Detail.Device = b.Name, b.Version, profile.Name
 	shape, err := traffic.Parse(s.Traffic)
 	if err != nil {
@@ -159,7 +169,7 @@ func (at *execution) run(ctx context.Context) {
 	defer cancel()
 	out := script.Run(limited, sc, webdrive.New(session.Session, session), script.Setting{
 		Base: s.Base, Root: at.dir, Marker: s.Marker,
-		Scope: script.Scope{Browser: b.Name, OS: at.Machine.Load().OS, Device: script.DeviceOf(profile), Axes: s.Values, Vars: vars},
+		Scope: script.Scope{Browser: b.Name, OS: at.Machine.Load().OS, Device: script.DeviceOf(seen), Axes: s.Values, Vars: vars},
 	}, at)
 	at.Result.Detail.Steps = out.Steps
 	at.Result.Detail.DriverMS = time.Duration(driver.Load()).Milliseconds()

@@ -132,7 +132,7 @@ function Grid({ agents, rows }: { agents: string[]; rows: BrowserRow[] }) {
                 {r.browser !== rows[i - 1]?.browser && (
                   <>
                     {r.browser}
-                    {Object.values(r.on).some((b) => b.engine === "standin") && (
+                    {r.stand_in && (
                       <span className="ml-2 rounded border border-dashed border-line px-1.5 text-xs text-soft">
                         stand-in
                       </span>
@@ -160,6 +160,7 @@ const origins: Record<string, string> = {
   stocked: "in a directory of browsers",
   system: "installed in the system",
   path: "on the path",
+  phone: "on the phone",
 };
 
 function Has({ row, agent }: { row: BrowserRow; agent: string }) {

@@ -186,6 +186,9 @@ function Row({
             stand-in
           </span>
         )}
+        {m.os === "android" && (
+          <span className="ml-2 rounded border border-line px-1.5 text-xs text-soft">phone</span>
+        )}
         <span className={`block text-xs ${a.away ? "text-flaky" : "text-passed"}`}>
           {a.away || "takes work"}
           {!a.online && a.last_seen && `, seen ${ago(a.last_seen, now)}`}
@@ -223,6 +226,11 @@ function Row({
         <span className="block text-xs text-soft">
           {m.arch}, {m.cores} cores, {Math.round(m.memory_mb / 1024)} GB
         </span>
+        {m.os === "android" && (
+          <span className="block text-xs text-soft">
+            {m.model}, {m.screen?.replace("x", "×") || "size unknown"}
+          </span>
+        )}
         {!m.stand_in &&
           (m.isolation === "sandbox" ? (
             <span className="block text-xs text-soft">a sandbox for each session</span>

@@ -26,6 +26,7 @@ import {
 } from "../../ui/parts";
 import { many } from "../../ui/words";
 import { asYAML, chosen, fromMatrix, type Draft } from "./draft";
+import { DevicePicker } from "./DevicePicker";
 import { useTitle } from "../../ui/useTitle";
 
 /** What will this cost? Axes as toggles, rules, a cover; what it comes to in the lab as it is. */
@@ -129,6 +130,12 @@ function Editor({
     const key = `${name}=${value}`;
     set({ off: on ? draft.off.filter((k) => k !== key) : [...draft.off, key] });
   };
+  const joined = (name: string, list: string[]) => {
+    const old = draft.axes.find((a) => a.name === name);
+    return old
+      ? draft.axes.map((a) => (a === old ? { ...a, values: [...new Set([...a.values, ...list])] } : a))
+      : [...draft.axes, { name, values: list }];
+  };
   const add = () => {
     const [name, values] = axis.split("=");
     const list = (values ?? "")
@@ -136,13 +143,15 @@ function Editor({
       .map((v) => v.trim())
       .filter(Boolean);
     if (!name?.trim() || list.length === 0) return;
-    const old = draft.axes.find((a) => a.name === name.trim());
-    set({
-      axes: old
-        ? draft.axes.map((a) => (a === old ? { ...a, values: [...new Set([...a.values, ...list])] } : a))
-        : [...draft.axes, { name: name.trim(), values: list }],
-    });
+    set({ axes: joined(name.trim(), list) });
     setAxis("");
+  };
+  const devices = (draft.axes.find((a) => a.name === "device")?.values ?? []).filter(
+    (v) => !draft.off.includes(`device=${v}`),
+  );
+  const pick = (name: string, on: boolean) => {
+    const off = draft.off.filter((k) => k !== `device=${name}`);
+    set(on ? { axes: joined("device", [name]), off } : { off: [...off, `device=${name}`] });
   };
   return (
     <Sheet
@@ -203,6 +212,9 @@ function Editor({
           />
           <Button type="submit">Add</Button>
         </form>
+        <div>
+          <DevicePicker chosen={devices} onChange={pick} />
+        </div>
         <Labelled
           label="Rules that must hold, one in each line"
           help={'Expressions over the axes, such as device != "phone" || browser == "webkitgtk".'}

@@ -85,6 +85,9 @@ function Head({ run }: { run: Run }) {
         <a className="text-accent hover:underline" href={`/api/v1/runs/${run.number}/junit`}>
           JUnit
         </a>
+        <a className="text-accent hover:underline" href={`/api/v1/runs/${run.number}/summary`}>
+          Markdown
+        </a>
         {run.kind === "remote" && (
           <Link className="text-accent hover:underline" to={`/sessions?run=${run.number}`}>
             Sessions

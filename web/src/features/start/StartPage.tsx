@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState, type ReactNode } from "react";
+import { Fragment, useState, type ReactNode } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import {
   get,
@@ -132,6 +132,28 @@ function Form({ suites, presets, first }: { suites: KnownSuite[]; presets: Prese
                 ]}
               />
             </Labelled>
+            {p && p.settings.length > 0 && (
+              <details className="col-span-2 text-sm">
+                <summary className="cursor-pointer text-soft">
+                  Base address and variables, and where each comes from
+                </summary>
+                <dl className="mt-2 grid grid-cols-[auto_minmax(0,1fr)] gap-x-4 gap-y-1">
+                  {p.settings.map((s) => (
+                    <Fragment key={s.name}>
+                      <dt className="text-soft">{s.name.replace(/^vars\./, "")}</dt>
+                      <dd className="min-w-0">
+                        <span className="font-mono text-xs break-all">{s.value}</span>
+                        <span className="block text-xs text-soft">
+                          from {s.from}
+                          {s.over.length > 0 &&
+                            `, instead of ${s.over.map((o) => `${o.value} (${o.from})`).join(", ")}`}
+                        </span>
+                      </dd>
+                    </Fragment>
+                  ))}
+                </dl>
+              </details>
+            )}
             {p && p.tags.length > 0 && (
               <div className="col-span-2 flex flex-wrap gap-1.5">
                 <span className="self-center text-sm text-soft">Only tags</span>

@@ -1,3 +1,4 @@
+import { clsx } from "clsx";
 import { Link } from "react-router";
 import { type Attempt, fileAddress, type PaneAttempts } from "../../api/client";
 import { took } from "../../ui/words";
@@ -47,7 +48,12 @@ export function Detail({
       )}
       {own?.matched && <p className="text-xs text-soft">On the element {own.matched}</p>}
       {message && (
-        <pre className="overflow-x-auto whitespace-pre-wrap rounded border border-failed/40 px-3 py-2 font-mono text-xs">
+        <pre
+          className={clsx(
+            "overflow-x-auto whitespace-pre-wrap rounded border px-3 py-2 font-mono text-xs",
+            attempt.verdict === "skipped" ? "border-line" : "border-failed/40",
+          )}
+        >
           {message}
         </pre>
       )}

@@ -120,7 +120,11 @@ export function StepGrid({
           </tbody>
         </table>
         {steps.length === 0 && (
-          <p className="px-4 py-6 text-center text-soft">No attempt has come as far as a step yet.</p>
+          <p className="px-4 py-6 text-center text-soft">
+            {results.some((r) => r.attempts.some((a) => a.verdict))
+              ? "What ran this test tells of no steps; its sessions, files and log are below."
+              : "No attempt has come as far as a step yet."}
+          </p>
         )}
       </div>
     </Sheet>

@@ -1,0 +1,393 @@
+// Package commands carries out suites that are commands: any test program, run once for
+// each of its files, with the combination given from outside. What became of its tests it
+// reads from what the program writes of them.
+package commands
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"parallelpane/internal/agent/upstream"
+	"parallelpane/internal/agent/work"
+	"parallelpane/internal/core/outcome"
+	"parallelpane/internal/core/suite"
+	"parallelpane/internal/core/verdict"
+	"parallelpane/internal/link"
+	"parallelpane/internal/recording"
+)
+
+// Worker carries out slices of command suites.
+type Worker struct{ *work.Floor }
+
+// Work runs the command for each file of a slice, one after the other, until the lease
+// is dropped.
+func (w Worker) Work(ctx context.Context, s link.Slice) {
+	dir, done, err := w.Bundles.Get(ctx, s.Bundle)
+	defer done()
+	mask := recording.NewMask(slices.Collect(maps.Values(s.Secrets))...)
+	byFile := map[string][]link.SliceTest{}
+	var files []string
+	for _, t := range s.Tests {
+		if byFile[t.File] == nil {
+			files = append(files, t.File)
+		}
+		byFile[t.File] = append(byFile[t.File], t)
+	}
+	for i, file := range files {
+		x := &execution{Floor: w.Floor, slice: s, file: file, asked: byFile[file], mask: mask}
+		if ctx.Err() != nil || !x.announce(ctx) {
+			return
+		}
+		said := said{lab: err}
+		if err == nil {
+			said = x.run(ctx, dir)
+		}
+		if !x.tell(ctx, said, i == len(files)-1) {
+			return
+		}
+	}
+}
+
+// execution is the command's run for one file.
+type execution struct {
+	*work.Floor
+	slice link.Slice
+	file  string
+	asked []link.SliceTest // of the file; the file itself is one of them, unless only tests of it are tried again
+	mask  *recording.Mask
+
+	mu    sync.Mutex
+	notes []string // for the log of the attempt that stands for the file
+	began time.Time
+}
+
+// whole is the place of the file itself among what is asked for; -1 when it is not.
+func (x *execution) whole() int {
+	return slices.IndexFunc(x.asked, func(t link.SliceTest) bool { return t.Name == x.file })
+}
+
+func (x *execution) announce(ctx context.Context) bool {
+	x.began = time.Now()
+	return x.Announce(ctx, x.slice.Fence, x.asked[max(0, x.whole())].Index)
+}
+
+func (x *execution) note(format string, args ...any) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if len(x.notes) < 2000 {
+		x.notes = append(x.notes, fmt.Sprintf("%6d ms  ", time.Since(x.began).Milliseconds())+fmt.Sprintf(format, args...))
+	}
+}
+
+// said is what a command came to.
+type said struct {
+	lab      error // the lab is at fault
+	site     bool  // no: the site is, which cannot be reached
+	exit     int
+	over     string // the limit that it went over, in words; "" when it ended by itself
+	report   *outcome.Report
+	results  []byte // the file itself
+	printed  bool   // they are what it printed
+	missing  string // why there is no report
+	output   string
+	sessions []*opened
+	attached []attached
+	stood    ranOn
+	cleanUp  func()
+}
+
+// ranOn is what the command ran on.
+type ranOn struct{ browser, version, name string }
+
+// attached is a file that the tests left for us.
+type attached struct {
+	path    string // below the directory of attachments
+	content []byte
+}
+
+// tell hands in what became of the file and of each of its tests; false when the lease
+// has ended.
+func (x *execution) tell(ctx context.Context, s said, last bool) bool {
+	if s.cleanUp != nil {
+		defer s.cleanUp()
+	}
+	if ctx.Err() != nil {
+		return false
+	}
+	tests := map[string]outcome.Test{}
+	var names []link.FoundTest
+	if s.report != nil {
+		for _, t := range s.report.Tests {
+			name := x.mask.Text(suite.Told(x.file, t.Suite, t.Name))
+			if _, twice := tests[name]; !twice {
+				names = append(names, link.FoundTest{Name: name, File: x.file})
+			}
+			tests[name] = t
+		}
+	}
+	all := x.asked
+	if x.whole() >= 0 && len(names) > 0 {
+		more, err := x.found(ctx, names)
+		if ctx.Err() != nil || upstream.Status(err) == http.StatusConflict {
+			return false // the lease has ended
+		}
+		if err != nil {
+			s.missing, s.report = "its tests are not taken: "+err.Error(), nil
+			clear(tests)
+		}
+		have := map[int]bool{}
+		for _, t := range all {
+			have[t.Index] = true
+		}
+		for _, t := range more {
+			if !have[t.Index] {
+				all = append(slices.Clip(all), t)
+			}
+		}
+	}
+	// The file itself comes last: with it the lease has all of its results.
+	slices.SortStableFunc(all, func(a, b link.SliceTest) int { return cmp.Compare(x.order(a), x.order(b)) })
+	whose := x.owners(s, all, tests)
+	for i, t := range all {
+		at := x.Begin(t.Name, link.Result{ID: t.ID, Fence: x.slice.Fence, Test: t.Index, Attempt: t.Attempt}, x.slice.Record, x.mask)
+		at.Result.Detail.Browser, at.Result.Detail.Version, at.Result.Detail.Device = s.stood.browser, s.stood.version, s.stood.name
+		if t.Name == x.file {
+			x.tellFile(at, s)
+		} else {
+			x.tellTest(at, s, tests, t.Name)
+		}
+		for _, o := range whose[i] {
+			if o.by != "" {
+				at.Note("a session is this test's by %s", o.by)
+			}
+			at.Adopt(o.made, o.missing)
+		}
+		for _, f := range s.attached {
+			if mine := belongs(f.path, t.Name); mine || t.Name == x.file && !slices.ContainsFunc(all, func(o link.SliceTest) bool {
+				return o.Name != x.file && belongs(f.path, o.Name)
+			}) {
+				at.Attached(filepath.Base(f.path), mediaOf(f.path), f.content)
+			}
+		}
+		if ctx.Err() != nil {
+			at.Forget()
+			return false
+		}
+		if last && i == len(all)-1 {
+			x.Leases.Vacate(x.slice.Fence)
+		}
+		at.Keep()
+		x.Log.Info("test ended", "run", x.slice.Run, "pane", x.slice.Label, "test", t.Name, "verdict", at.Result.Verdict)
+	}
+	return true
+}
+
+func (x *execution) order(t link.SliceTest) int {
+	if t.Name == x.file {
+		return 1
+	}
+	return 0
+}
+
+// found tells the service of the tests that the command told of, again until it answers.
+func (x *execution) found(ctx context.Context, names []link.FoundTest) ([]link.SliceTest, error) {
+	for wait := 200 * time.Millisecond; ; wait = min(2*wait, 5*time.Second) {
+		var a link.FoundAnswer
+		err := x.Up.Post(ctx, "/agent/found", link.Found{Fence: x.slice.Fence, Tests: names}, &a)
+		if status := upstream.Status(err); err == nil || ctx.Err() != nil || status >= 400 && status < 500 &&
+			status != http.StatusTooManyRequests {
+			return a.Tests, err
+		}
+		x.Log.Warn("tests that were found are not told yet", "run", x.slice.Run, "file", x.file, "error", err)
+		select {
+		case <-ctx.Done():
+		case <-time.After(wait):
+		}
+	}
+}
+
+// tellFile says whether the command went through the file to its end.
+func (x *execution) tellFile(at *work.Attempt, s said) {
+	at.Began = x.began
+	at.Result.StartedAt, at.Result.TookMS = x.began.UnixMilli(), max(1, time.Since(x.began).Milliseconds())
+	x.mu.Lock()
+	for _, n := range x.notes {
+		at.Note("%s", n)
+	}
+	x.mu.Unlock()
+	at.Text("output.log", s.output)
+	if s.report != nil {
+		for _, p := range s.report.Problems {
+			at.Note("results:%s", p)
+		}
+	}
+	if s.results != nil && !s.printed {
+		at.Attached("results."+map[bool]string{true: "xml", false: "tap"}[x.slice.Command.Results == suite.JUnit],
+			"text/plain; charset=utf-8", s.results)
+	}
+	v, message := s.verdict(x.slice.Command.Results)
+	at.Result.Site = s.lab == nil || s.site // a program that one suite misses is no reason to rest for others
+	at.End(v, message)
+}
+
+// verdict is that of the file itself, by the rules of docs/running.md.
+func (s said) verdict(how suite.Results) (verdict.Verdict, string) {
+	failed, told := 0, 0
+	if s.report != nil {
+		told = len(s.report.Tests)
+		failed = s.report.Counts()[verdict.Failed]
+	}
+	after := fmt.Sprintf(", after %d tests", told)
+	switch {
+	case s.lab != nil:
+		return verdict.LabFault, s.lab.Error()
+	case s.over != "":
+		return verdict.Failed, "the command " + s.over + after
+	case s.exit == 127 && told == 0:
+		return verdict.LabFault, "a program of the command is not on this agent (exit code 127): " + lastLine(s.output)
+	case how == suite.Exit && s.exit != 0:
+		return verdict.Failed, fmt.Sprintf("exit code %d: %s", s.exit, lastLine(s.output))
+	case how == suite.Exit:
+		return verdict.Passed, ""
+	case s.missing != "":
+		return verdict.Failed, fmt.Sprintf("exit code %d and no results: %s", s.exit, s.missing)
+	case s.report.Cut:
+		return verdict.Failed, fmt.Sprintf("the results are cut short%s: %s", after, s.report.Problems[len(s.report.Problems)-1])
+	case told == 0 && len(s.report.Problems) > 0:
+		return verdict.Failed, "results:" + s.report.Problems[0].String()
+	case s.exit != 0 && failed == 0:
+		return verdict.Failed, fmt.Sprintf("exit code %d, and none of %d tests failed: %s", s.exit, told, lastLine(s.output))
+	}
+	return verdict.Passed, ""
+}
+
+func lastLine(s string) string {
+	s = strings.TrimSpace(s)
+	return s[strings.LastIndexByte(s, '\n')+1:]
+}
+
+// tellTest gives a test what the command told of it. One that it did not tell of this
+// time has failed: the file's own attempt says how far the command came.
+func (x *execution) tellTest(at *work.Attempt, s said, tests map[string]outcome.Test, name string) {
+	t, told := tests[name]
+	if !told {
+		v, message := s.verdict(x.slice.Command.Results)
+		if v != verdict.LabFault {
+			v, message = verdict.Failed, "the command did not tell of this test"+prefixed(": ", message)
+		}
+		at.Result.Site = s.lab == nil || s.site
+		at.End(v, message)
+		return
+	}
+	began := t.Began
+	if began.Before(x.began) || began.After(time.Now()) {
+		began = x.began
+	}
+	at.Began = began
+	at.Result.StartedAt, at.Result.TookMS = began.UnixMilli(), max(1, int64(t.Seconds*1000))
+	at.Text("failure.txt", t.Detail)
+	at.Text("output.txt", t.Output)
+	at.Note("told by %s, which took %.3g s in it", x.file, t.Seconds)
+	at.End(t.Verdict, t.Message)
+}
+
+// owned is a session with how it was found out whose it is.
+type owned struct {
+	*opened
+	by string
+}
+
+// owners finds out whose each session is: the test's that the command named, else that of
+// the test which ran when it was opened, else the file's.
+func (x *execution) owners(s said, all []link.SliceTest, tests map[string]outcome.Test) map[int][]owned {
+	out := map[int][]owned{}
+	for _, o := range s.sessions {
+		to, by := -1, ""
+		for i, t := range all {
+			told, known := tests[t.Name]
+			switch {
+			case o.name != "" && known && (told.Name == o.name || suite.Told(x.file, told.Suite, told.Name) == o.name):
+				to, by = i, "its name"
+			case by == "" && known && told.Seconds > 0 && !told.Began.IsZero() && within(o.began, told):
+				to = i
+			}
+		}
+		if to >= 0 && by == "" {
+			by = "the time"
+		}
+		if to < 0 {
+			to = slices.IndexFunc(all, func(t link.SliceTest) bool { return t.Name == x.file })
+			if told := len(tests); to < 0 && told > 0 && len(all) > 0 {
+				to = 0
+			}
+		}
+		if to >= 0 {
+			out[to] = append(out[to], owned{o, by})
+		}
+	}
+	return out
+}
+
+// within says whether a test ran at a time.
+func within(at time.Time, t outcome.Test) bool {
+	return !at.Before(t.Began) && at.Before(t.Began.Add(time.Duration(t.Seconds*float64(time.Second))))
+}
+
+// belongs says whether a file lies in the directory of a test, which has the test's name
+// with what is no letter or digit as dashes, or with none of it.
+func belongs(path, test string) bool {
+	dir, _, below := strings.Cut(filepath.ToSlash(path), "/")
+	if !below {
+		return false
+	}
+	name := test[strings.LastIndex(test, suite.Part)+1:]
+	return plain(dir) == plain(strings.TrimPrefix(name, strings.TrimPrefix(suite.Part, " "))) || plain(dir) == plain(test)
+}
+
+func plain(s string) string {
+	return strings.Map(func(r rune) rune {
+		if r >= '0' && r <= '9' || r >= 'a' && r <= 'z' || r > 127 {
+			return r
+		}
+		return -1
+	}, strings.ToLower(s))
+}
+
+func mediaOf(path string) string {
+	switch strings.ToLower(filepath.Ext(path)) {
+	case ".png":
+		return "image/png"
+	case ".jpg", ".jpeg":
+		return "image/jpeg"
+	case ".json":
+		return "application/json"
+	case ".txt", ".log", ".md", ".csv", ".xml", ".html":
+		return "text/plain; charset=utf-8"
+	}
+	return "application/octet-stream"
+}
+
+// combination is the pane's as JSON, for PANE_COMBINATION and the file beside it.
+func (x *execution) combination() string {
+	raw, err := json.Marshal(x.slice.Values)
+	if err != nil {
+		return "{}"
+	}
+	return string(raw)
+}
+
+// recordings is where the sessions of the command are recorded.
+func (x *execution) recordings() (dir string, err error) {
+	dir = filepath.Join(x.Dir, "recordings", "command-"+x.asked[0].ID)
+	return dir, os.MkdirAll(dir, 0o700)
+}
