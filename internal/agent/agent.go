@@ -39,6 +39,7 @@ import (
 	"parallelpane/internal/engine"
 	"parallelpane/internal/engine/find"
 	"parallelpane/internal/link"
+	"parallelpane/internal/place"
 	"parallelpane/internal/sessions"
 	"parallelpane/internal/sessions/door"
 )
@@ -64,10 +65,10 @@ type Config struct {
 	Trickle  time.Duration // between pieces of a recording that grows; 0 means 2 s
 
 	Isolation Isolation
-	Commands  bool         // carry out command suites where there is no sandbox, too
-	Only      []door.Place // that browsers may reach; none means every one
-	Look      find.Machine // where browsers are looked for; the zero value looks in the usual places
-	Allow     engine.Names // that sessions may ask of the engines, besides what their lists allow
+	Commands  bool          // carry out command suites where there is no sandbox, too
+	Only      []place.Place // that browsers may reach; none means every one
+	Look      find.Machine  // where browsers are looked for; the zero value looks in the usual places
+	Allow     engine.Names  // that sessions may ask of the engines, besides what their lists allow
 }
 
 // Agent is a running agent.

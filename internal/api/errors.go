@@ -19,6 +19,7 @@ const (
 	TooLarge     Kind = "too-large"
 	NoRoom       Kind = "no-room"
 	TooMany      Kind = "too-many" // requests at once, or of late: again later
+	Beyond       Kind = "beyond"   // something behind the service cannot be reached
 )
 
 // Error is an error that the caller caused and can understand.

@@ -92,6 +92,7 @@ type RunRequest struct {
 	Needs       fleet.Needs       `json:"needs,omitempty" description:"what agents must have besides what the combinations ask for"`
 	Browser     Keeping           `json:"browser,omitempty" enum:"fresh,kept" description:"fresh for each test, or kept for a slice"`
 	Traffic     string            `json:"traffic,omitempty" description:"its way to the site: down=1500 up=750 delay=120"`
+	Relay       string            `json:"relay,omitempty" description:"name of the open relay through which its places are reached"`
 	Record      record.Policy     `json:"record,omitempty" description:"what is recorded, instead of what is usual for the project"`
 	Secrets     map[string]string `json:"secrets,omitempty" description:"variables that nothing shows; kept sealed, never returned"`
 	Priority    int               `json:"priority,omitempty" minimum:"-9" maximum:"9" description:"higher goes first within the project"`

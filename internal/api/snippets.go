@@ -24,6 +24,7 @@ type SnippetRequest struct {
 	Tags    string `query:"tags" json:"-" description:"separated by spaces"`
 	Record  string `query:"record" json:"-" description:"KIND=KEEP, separated by spaces"`
 	Traffic string `query:"traffic" json:"-" description:"what the way to the site is held to, such as down=1500 up=750 delay=120"`
+	Relay   string `query:"relay" json:"-" description:"name of the open relay that leads to the application"`
 	BiDi    string `query:"bidi" json:"-" enum:"yes" description:"ask for webSocketUrl"`
 	Address string `query:"address" json:"-" description:"page to look at"`
 }

@@ -580,10 +580,11 @@ func TestOfflineCommands(t *testing.T) {
 	assert.Contains(t, out, "chromedriver")
 }
 
-// script runs steps on an open session and expects them to pass.
+// script runs steps on an open session and expects them to pass. They wait longer than
+// is usual: other tests have the machine's cores as well.
 func (b *bench) script(s *sessions.Session, base string, vars map[string]string, steps string) {
 	b.t.Helper()
-	sc, err := script.Parse("console.pane.yaml", []byte("name: Console\nsteps:"+steps))
+	sc, err := script.Parse("console.pane.yaml", []byte("name: Console\nwait: 20s\nsteps:"+steps))
 	require.NoError(b.t, err)
 	runScript(b.t, s, sc, base, vars)
 }

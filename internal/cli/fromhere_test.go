@@ -9,7 +9,6 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"parallelpane/internal/api"
-	"parallelpane/internal/core/dispatch"
 	"parallelpane/internal/core/verdict"
 )
 
@@ -26,8 +25,9 @@ func TestASiteThatAnswersOnlyHere(t *testing.T) {
 		(&root{err: &out}).fromHere(t.Context(), run)
 		return out.String()
 	}
-	assert.Contains(t, says(site.URL, dispatch.NotReached+": refused"), site.URL+" answers from this machine, and no agent reaches it")
-	assert.Empty(t, says(gone.URL, dispatch.NotReached+": refused"), "it does not answer here either")
+	assert.Contains(t, says(site.URL, "stopped, for no agent reaches the site: agent quay-1: refused"),
+		"not reachable from agent quay-1; it answers from your machine: add --relay open.")
+	assert.Empty(t, says(gone.URL, "stopped, for no agent reaches the site: agent quay-1: refused"), "it does not answer here either")
 	assert.Empty(t, says(site.URL, "no driver"), "something else was wrong")
-	assert.Empty(t, says("", dispatch.NotReached))
+	assert.Empty(t, says("", "stopped, for no agent reaches the site: agent quay-1: refused"))
 }

@@ -30,8 +30,8 @@ import (
 	"parallelpane/internal/engine/gecko"
 	"parallelpane/internal/engine/safari"
 	"parallelpane/internal/engine/webkit"
+	"parallelpane/internal/place"
 	"parallelpane/internal/sessions"
-	"parallelpane/internal/sessions/door"
 	"parallelpane/internal/term"
 )
 
@@ -53,7 +53,7 @@ func (r *root) agentCmd() *cobra.Command {
 				return usage("--isolation: %v", err)
 			}
 			for _, text := range only {
-				p, err := door.ParsePlace(text)
+				p, err := place.Parse(text)
 				if err != nil {
 					return usage("--only: %v", err)
 				}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -42,6 +43,7 @@ type runOptions struct {
 	dry               bool
 	junit, summary    string
 	touched           string // a Git revision
+	relay             string // a name, or how one is opened
 }
 
 func (o *runOptions) request(cmd *cobra.Command) {
@@ -128,10 +130,18 @@ Exit code: 0 passed, 1 tests failed, 2 usage or configuration, 3 lab trouble, 13
 			if o.dry {
 				return r.preview(cmd.Context(), c, o.req)
 			}
+			done, err := r.wayIn(cmd.Context(), c, &o)
+			if err != nil {
+				return err
+			}
+			defer done()
 			return r.start(cmd.Context(), c, "/runs", o.req, o)
 		},
 	}
 	o.request(cmd)
+	cmd.Flags().StringVar(&o.relay, "relay", relayAuto,
+		"how browsers reach the site: through the open relay of this name; auto: through this "+
+			"machine where the base address means something else to the lab; open: through this machine; none: by themselves")
 	o.attendance(cmd)
 	cmd.Flags().StringVar(&o.touched, "touched-since", "",
 		"only the tests whose files have changed since this Git revision, such as main; exit code 0 where there are none")
@@ -302,12 +312,17 @@ func (r *root) finish(ctx context.Context, c *client.Client, number int, files m
 // fromHere says so where a site that no agent reached answers from this machine: the
 // address is then one that means something else to every machine, or lies behind a wall.
 func (r *root) fromHere(ctx context.Context, run api.Run) {
+	agent := ""
 	lost := slices.ContainsFunc(run.Cells, func(cells []api.Cell) bool {
-		return slices.ContainsFunc(cells, func(c api.Cell) bool { return strings.Contains(c.Message+c.Why, dispatch.NotReached) })
+		return slices.ContainsFunc(cells, func(c api.Cell) bool {
+			name, gaveUp := dispatch.NotReached(c.Why)
+			agent = cmp.Or(agent, name)
+			return gaveUp
+		})
 	})
-	if lost && run.Base != "" && door.Try(ctx, http.DefaultTransport, run.Base) == nil {
-		fmt.Fprintf(r.err, "\n%s answers from this machine, and no agent reaches it: give an address that the agents reach with --base.\n",
-			run.Base)
+	if lost && run.Base != "" && run.Request.Relay == "" && door.Try(ctx, http.DefaultTransport, run.Base) == nil {
+		fmt.Fprintf(r.err, "\nnot reachable from agent %s; it answers from your machine: add --relay open. "+
+			"(Or give an address that the agents reach, with --base.)\n", agent)
 	}
 }
 
@@ -526,6 +541,11 @@ func (r *root) againCmd() *cobra.Command {
 			if q.Secrets, err = secrets(o.secrets, os.LookupEnv); err != nil {
 				return err
 			}
+			done, err := r.sameWay(cmd.Context(), c, number, o.detach)
+			if err != nil {
+				return err
+			}
+			defer done()
 			return r.start(cmd.Context(), c, fmt.Sprintf("/runs/%d/again", number), q, o)
 		},
 	}

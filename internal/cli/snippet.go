@@ -61,7 +61,8 @@ page and says how it went; and how many agents could serve it now. The token sta
 		{"labels", "LABEL=VALUE, separated by spaces"}, {"test", "name of the test"}, {"run", "name of the run"}, {"project", "project"},
 		{"tags", "separated by spaces"},
 		{"record", "KIND=KEEP, separated by spaces"},
-		{"traffic", "what the way to the site is held to, such as \"down=1500 up=750 delay=120\""}, {"address", "page to look at"},
+		{"traffic", "what the way to the site is held to, such as \"down=1500 up=750 delay=120\""}, {"relay",
+			"name of the open relay that leads to the application"}, {"address", "page to look at"},
 	} {
 		values[flag[0]] = f.String(flag[0], "", flag[1])
 	}

@@ -96,6 +96,7 @@ func New(c Config) *fiber.App {
 	})
 	a.routes()
 	a.streams()
+	a.relays()
 	a.session()
 	a.remoteEnd()
 	a.app.Get(Prefix+"/openapi.json", func(c fiber.Ctx) error {
@@ -135,6 +136,7 @@ func OpenAPI(version string) []byte {
 	a := &server{doc: newDocument(version), app: fiber.New()}
 	a.routes()
 	a.streams()
+	a.relays()
 	return a.doc.json()
 }
 
@@ -349,6 +351,7 @@ var statusOf = map[api.Kind]int{
 	api.Invalid: http.StatusUnprocessableEntity, api.Unauthorized: http.StatusUnauthorized, api.Forbidden: http.StatusForbidden,
 	api.NotFound: http.StatusNotFound, api.Conflict: http.StatusConflict, api.TooLarge: http.StatusRequestEntityTooLarge,
 	api.NoRoom: http.StatusInsufficientStorage, api.TooMany: http.StatusTooManyRequests,
+	api.Beyond: http.StatusBadGateway,
 }
 
 // fail answers an error.

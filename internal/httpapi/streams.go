@@ -22,6 +22,7 @@ import (
 	"parallelpane/internal/api"
 	"parallelpane/internal/lab"
 	"parallelpane/internal/link"
+	"parallelpane/internal/relay"
 	"parallelpane/internal/report"
 )
 
@@ -86,6 +87,10 @@ func (a *server) streams() {
 	raw(a, "GET", "/agent/bundles/{hash}", agents.of(passing), "Fetch the bundle of a lease", nil, a.bundle)
 	raw(a, "PUT", "/agent/files/{hash}", agents.of(sending), "Send a file of an attempt", nil, a.putFile)
 	raw(a, "PUT", "/agent/sessions/{id}/files/{name}", agents.of(sending), "Send a piece of a file of an open session", nil, a.putPiece)
+	raw(a, "GET", "/agent/relay", agents.of(passing), "A connection through the relay that the work under a lease asks for (Upgrade)", nil,
+		a.relayed)
+	raw(a, "GET", relay.Path, within(api.Runner).as("relay").of(passing), "Open a relay (WebSocket): its link is kept open by its owner", nil,
+		a.relay)
 	raw(a, "GET", "/agent/link", agents.of(passing), "An agent's link (WebSocket)", nil, a.link)
 }
 

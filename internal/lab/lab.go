@@ -45,6 +45,13 @@ type Config struct {
 	SessionLife time.Duration
 	// Exposed lets runners' sessions on agents without a sandbox, too.
 	Exposed bool
+	Relays  Relays
+}
+
+// Relays are the ways in that are open.
+type Relays interface {
+	// Places are where one leads to. The error says that it is not open.
+	Places(project, name string) ([]string, error)
 }
 
 // Keeper minds the disk, and what is settled for projects.
@@ -95,7 +102,8 @@ type Lab struct {
 
 	config      dispatch.Config
 	sessionLife time.Duration
-	exposed     bool       // runners may use agents without a sandbox
+	exposed     bool // runners may use agents without a sandbox
+	relays      Relays
 	routes      sync.Map   // of open sessions: id to *route
 	lookers     sync.Map   // of open sessions that are watched: id to *looker
 	links       sync.Map   // of agents: name to *link.Agent
@@ -129,7 +137,7 @@ func New(c Config) (*Lab, error) {
 	}
 	lab := &Lab{
 		store: c.Store, blobs: c.Blobs, grown: grown, keeper: c.Keeper, log: c.Log, now: c.Clock, hub: newHub(),
-		sessionLife: c.SessionLife, exposed: c.Exposed,
+		sessionLife: c.SessionLife, exposed: c.Exposed, relays: c.Relays,
 		config: c.Dispatch, live: map[string]*liveRun{}, growing: map[string]*liveRun{}, remotes: map[string]*remoteSession{},
 		scripts: map[string]scriptSession{},
 		leases:  map[int64]grant{}, agents: map[string]*agentConn{}, tickets: map[string]ticket{},

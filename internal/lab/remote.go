@@ -48,6 +48,7 @@ type remoteSession struct {
 	values  map[string]string
 	queue   time.Duration
 	order   link.Session // without what the lease adds
+	relay   string       // through which it reaches the application; "" for none
 	waiter  chan remoteAnswer
 	link    *link.Agent // over which it is being opened
 	gone    bool        // its client went away before it had an answer
@@ -167,6 +168,11 @@ func (lab *Lab) askSession(ctx context.Context, who api.Who, body []byte) (*remo
 		return nil, webdriver.Errorf(webdriver.SessionNotCreated, "the token %q has not the role runner in the project %s: name one of yours "+
 			"as project in %s", who.Name, o.Project, remote.OptionsKey)
 	}
+	if o.Relay != "" {
+		if _, err := lab.relays.Places(o.Project, o.Relay); err != nil {
+			return nil, webdriver.Errorf(webdriver.SessionNotCreated, "%v", err)
+		}
+	}
 	settled, err := lab.keeper.ProjectSettings(ctx, o.Project)
 	if err != nil {
 		return nil, err
@@ -175,7 +181,7 @@ func (lab *Lab) askSession(ctx context.Context, who api.Who, body []byte) (*remo
 	if !lab.exposed {
 		needs = needs.With(fleet.Guarded)
 	}
-	x := &remoteSession{needs: needs, values: want.Values, queue: o.Queue(), waiter: make(chan remoteAnswer, 1)}
+	x := &remoteSession{needs: needs, values: want.Values, queue: o.Queue(), relay: o.Relay, waiter: make(chan remoteAnswer, 1)}
 	secrets := remote.Secrets(caps)
 	id := attempt.Session(attempt.NewID(store.NewID()), 1) // section 8.1 "New Session" wants a UUID
 	mask := recording.NewMask(secrets...)
@@ -191,8 +197,8 @@ func (lab *Lab) askSession(ctx context.Context, who api.Who, body []byte) (*remo
 		name = o.Test
 	}
 	x.order = link.Session{ID: id, Project: o.Project, Name: name, Values: want.Values, Label: want.Label(), Asked: want.Caps,
-		Traffic: o.Traffic,
-		IdleMS:  o.Idle().Milliseconds(), LifeMS: lab.sessionLife.Milliseconds(), Record: record.Over(o.Record, settled.Record,
+		Traffic: o.Traffic, Relay: lab.leads(o.Project, o.Relay, ""),
+		IdleMS: o.Idle().Milliseconds(), LifeMS: lab.sessionLife.Milliseconds(), Record: record.Over(o.Record, settled.Record,
 			record.Default(true)), Secrets: secrets}
 	if o.Device != "" {
 		profile, err := device.Find(o.Device)

@@ -34,6 +34,10 @@ const TicketHeader = "Pane-Ticket"
 // PhoneHeader names the phone that a machine's agent speaks for, with its own token.
 const PhoneHeader = "Pane-Phone"
 
+// RelayProtocol is what an agent asks to change to (RFC 9110 section 7.8) for a connection
+// through a relay.
+const RelayProtocol = "parallelpane.relay.1"
+
 // PictureHeader carries the number of a session's picture.
 const PictureHeader = "Pane-Picture"
 
@@ -44,6 +48,8 @@ func muxConfig() *yamux.Config {
 	c.KeepAliveInterval = 5 * time.Second
 	c.ConnectionWriteTimeout = 10 * time.Second
 	c.StreamOpenTimeout = 10 * time.Second
+	c.StreamCloseTimeout = 30 * time.Second
+	c.MaxStreamWindowSize = 1 << 20 // bytes; what relays carry may be long
 	return c
 }
 

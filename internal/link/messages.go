@@ -44,6 +44,7 @@ type Slice struct {
 	Secrets     map[string]string `json:"secrets"` // variables that nothing kept may show
 	Traffic     string            `json:"traffic"` // what the way to the site is held to
 	Command     *suite.Command    `json:"command"` // of a suite of that kind; null of scripts
+	Relay       []string          `json:"relay"`   // places that are reached through the run's relay
 }
 
 // SliceTest is one test of a slice.
@@ -90,6 +91,7 @@ type Session struct {
 	Record  record.Policy     `json:"record"`
 	Secrets []string          `json:"secrets"`
 	Traffic string            `json:"traffic"` // what the way to the site is held to
+	Relay   []string          `json:"relay"`   // places that are reached through a relay
 }
 
 // SessionOpen says that a session is open.

@@ -39,6 +39,7 @@ type Config struct {
 	Lab      *lab.Lab
 	Settings Settings
 	Seal     secrets.Seal
+	Relays   lab.Relays
 	Log      *slog.Logger
 	Clock    func() time.Time
 }
@@ -51,6 +52,7 @@ type Desk struct {
 	settings Settings
 	records  Records
 	seal     secrets.Seal
+	relays   lab.Relays
 	log      *slog.Logger
 	now      func() time.Time
 
@@ -63,7 +65,7 @@ type Desk struct {
 
 // New makes a desk.
 func New(c Config) *Desk {
-	desk := &Desk{store: c.Store, blobs: c.Blobs, lab: c.Lab, settings: c.Settings, seal: c.Seal, log: c.Log, now: c.Clock}
+	desk := &Desk{store: c.Store, blobs: c.Blobs, lab: c.Lab, settings: c.Settings, seal: c.Seal, relays: c.Relays, log: c.Log, now: c.Clock}
 	desk.plans.opened = desk.now()
 	return desk
 }

@@ -17,6 +17,7 @@ import (
 	"parallelpane/internal/core/source"
 	"parallelpane/internal/core/suite"
 	"parallelpane/internal/core/verdict"
+	"parallelpane/internal/place"
 	"parallelpane/internal/project"
 	"parallelpane/internal/store"
 )
@@ -80,6 +81,9 @@ func (desk *Desk) unpack(req api.RunRequest) (*order, combo.Matrix, error) {
 	}
 	if o.cases, err = suite.Choose(o.cases, req.Tags, req.Tests); err != nil {
 		return fail(api.Errorf(api.Invalid, "%v", err))
+	}
+	if err := desk.relayed(o.project.Name, req.Relay, o.env.Base); err != nil {
+		return fail(err)
 	}
 	settled, err := desk.settings.ProjectSettings(context.Background(), o.project.Name)
 	if err != nil {
@@ -282,6 +286,26 @@ func knownBrowsers(now fleet.Lab, m combo.Matrix) error {
 	}
 	if !slices.ContainsFunc(m.Axes, func(a combo.Axis) bool { return a.Name == "browser" || a.Name == "engine" }) {
 		return api.Errorf(api.Invalid, "matrix %s has neither an axis browser nor an axis engine: every combination needs one of them", m.Name)
+	}
+	return nil
+}
+
+// relayed checks that the relay that a request names is open and leads to its site.
+func (desk *Desk) relayed(project, name, base string) error {
+	if name == "" {
+		return nil
+	}
+	texts, err := desk.relays.Places(project, name)
+	if err != nil {
+		return err
+	}
+	at, err := place.Of(base)
+	if err != nil {
+		return nil // scripts name their sites themselves
+	}
+	if places, err := place.All(texts); err != nil || !place.Holds(places, at) {
+		return api.Errorf(api.Invalid, "relay %s does not lead to %s: %s is not on its list, which is %s", name, base, at,
+			strings.Join(texts, ", "))
 	}
 	return nil
 }

@@ -25,7 +25,7 @@ func (desk *Desk) Snippets(who api.Who, r api.SnippetRequest) (api.Snippets, err
 	}
 	options := map[string]any{}
 	for name, v := range map[string]string{"test": r.Test, "run": r.Run, "project": r.Project, "device": r.Device, "mode": r.Mode,
-		"traffic": r.Traffic} {
+		"traffic": r.Traffic, "relay": r.Relay} {
 		put(options, name, v)
 	}
 	words := func(name, text string) error {

@@ -20,6 +20,7 @@ import (
 	"parallelpane/internal/keep"
 	"parallelpane/internal/lab"
 	"parallelpane/internal/order"
+	"parallelpane/internal/relay"
 	"parallelpane/internal/results"
 	"parallelpane/internal/secrets"
 	"parallelpane/internal/store"
@@ -51,6 +52,7 @@ type Service struct {
 	*results.Results
 	*lab.Lab
 	*order.Desk
+	Ways *relay.Hub
 
 	store    *store.Store
 	stop     chan struct{}
@@ -83,6 +85,7 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 		return nil, errors.Join(err, s.Close())
 	}
 	s.tasks.Go(func() { s.Mind(s.stop) })
+	s.tasks.Go(func() { s.Ways.Mind(s.stop) })
 	s.tasks.Go(func() { s.RunDue(s.stop, c.Tick) })
 	s.tasks.Go(func() { s.Sweeper(s.stop) })
 	s.tasks.Go(func() { s.WatchDisk(s.stop, func() { s.Tell(api.Event{Type: "agents"}) }) })
@@ -103,12 +106,14 @@ func compose(c Config, st *store.Store) (*Service, error) {
 		store: st, stop: make(chan struct{}), Access: access.New(st, c.Log, c.Clock),
 		Keeper: keep.New(keep.Config{Store: st, Blobs: bl, Log: c.Log, Now: c.Clock, Dir: c.Dir, Total: c.KeepTotal,
 			MinFree: cmp.Or(c.MinFree, 500<<20)}),
+		Ways: relay.NewHub(c.Clock),
 	}
 	if s.Lab, err = lab.New(lab.Config{Store: st, Blobs: bl, Keeper: s.Keeper, Log: c.Log, Clock: c.Clock, Dispatch: c.Dispatch,
-		SessionLife: cmp.Or(c.SessionLife, 2*time.Hour), Exposed: c.Exposed}); err != nil {
+		SessionLife: cmp.Or(c.SessionLife, 2*time.Hour), Exposed: c.Exposed, Relays: s.Ways}); err != nil {
 		return nil, err
 	}
-	s.Desk = order.New(order.Config{Store: st, Blobs: bl, Lab: s.Lab, Settings: s.Keeper, Seal: seal, Log: c.Log, Clock: c.Clock})
+	s.Desk = order.New(order.Config{Store: st, Blobs: bl, Lab: s.Lab, Settings: s.Keeper, Seal: seal, Relays: s.Ways, Log: c.Log,
+		Clock: c.Clock})
 	s.Results = results.New(st, bl, s.Lab, s.Source)
 	s.ReadFrom(s.Results)
 	return s, nil

@@ -61,8 +61,13 @@ func (h *Host) enclose(ctx context.Context, s *Session, o *engine.Options) error
 		}
 		s.box = b
 	}
+	return h.leadOut(s, o)
+}
+
+// leadOut opens the session's door.
+func (h *Host) leadOut(s *Session, o *engine.Options) error {
 	rules := h.Rules
-	rules.Shape = s.shape
+	rules.Shape, rules.Relay = s.shape, s.relay
 	if rules.Through == nil {
 		rules.Through = environment
 	}
@@ -90,8 +95,9 @@ type Room struct {
 	door  *door.Door
 }
 
-// Room makes a room in a directory, which is empty. Close it at the end.
-func (h *Host) Room(ctx context.Context, dir string, limits box.Limits) (*Room, error) {
+// Room makes a room in a directory, which is empty. Its way out leads through a relay to
+// the places of that, unless it is nil. Close it at the end.
+func (h *Host) Room(ctx context.Context, dir string, limits box.Limits, relay *door.Relay) (*Room, error) {
 	r := &Room{Box: box.Open{Dir: dir}, dir: dir}
 	if h.Isolated() == nil {
 		b, err := box.Enclose(ctx, box.Needs{Dir: dir, Limits: limits})
@@ -106,6 +112,7 @@ func (h *Host) Room(ctx context.Context, dir string, limits box.Limits) (*Room, 
 		return nil, err
 	}
 	rules := h.Rules
+	rules.Relay = relay
 	if rules.Through == nil {
 		rules.Through = environment
 	}

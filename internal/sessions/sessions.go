@@ -174,6 +174,8 @@ type Request struct {
 	Pictures, Film bool
 	// Traffic is what the session's way to the site is held to.
 	Traffic traffic.Shape
+	// Relay is the way to places that this machine does not reach. It may be nil.
+	Relay *door.Relay
 }
 
 // Session is an open session and everything that serves it.
@@ -193,6 +195,7 @@ type Session struct {
 	left     sync.WaitGroup // pictures that were given up and end by themselves
 	asked    webdriver.Capabilities
 	shape    traffic.Shape
+	relay    *door.Relay
 	reshaped bool           // by a test
 	unwatch  []func()       // end those who look at what it takes up
 	watchers sync.WaitGroup // them
@@ -244,7 +247,8 @@ func (h *Host) open(ctx context.Context, r Request) (_ *Session, err error) {
 			return nil, err
 		}
 	}
-	s := &Session{leave: h.enter(r.Browser.Path), Browser: r.Browser, Headed: r.Headed, asked: r.Asked, shape: r.Traffic, patience: patience}
+	s := &Session{leave: h.enter(r.Browser.Path), Browser: r.Browser, Headed: r.Headed, asked: r.Asked, shape: r.Traffic,
+		relay: r.Relay, patience: patience}
 	defer func() {
 		if err != nil {
 			s.discard()
@@ -255,10 +259,14 @@ func (h *Host) open(ctx context.Context, r Request) (_ *Session, err error) {
 	}
 	o := engine.Options{Browser: r.Browser, Headed: r.Headed, Device: r.Device, Dir: s.home(), Display: r.Display, Log: s.log, Asked: r.Asked,
 		Allow: h.Allow}
-	if r.Browser.Engine != "standin" { // which runs no programs
-		if err = h.enclose(ctx, s, &o); err != nil {
-			return nil, err
-		}
+	switch {
+	case r.Browser.Engine != "standin":
+		err = h.enclose(ctx, s, &o)
+	case r.Relay != nil: // it runs no programs, and reaches sites by itself but for those of a relay
+		err = h.leadOut(s, &o)
+	}
+	if err != nil {
+		return nil, err
 	}
 	if s.inst, err = family.Launch(ctx, o); err != nil {
 		return nil, err

@@ -5,7 +5,11 @@ import (
 	"context"
 	"crypto/tls"
 	"errors"
+	"fmt"
+	"io"
+	"net"
 	"net/http"
+	"net/url"
 	"strconv"
 	"strings"
 	"time"
@@ -52,6 +56,24 @@ func (u *Service) From(ctx context.Context, path string, from int64) (*http.Resp
 	return u.Ask(ctx, http.MethodGet, path, nil, h)
 }
 
+// Through connects to places through the relay that the work under a lease asks for.
+func (u *Service) Through(fence int64) func(ctx context.Context, address string) (net.Conn, error) {
+	return func(ctx context.Context, address string) (net.Conn, error) {
+		q := url.Values{"fence": {strconv.FormatInt(fence, 10)}, "to": {address}}
+		resp, err := u.Ask(ctx, http.MethodGet, "/agent/relay?"+q.Encode(), nil,
+			http.Header{"Connection": {"Upgrade"}, "Upgrade": {link.RelayProtocol}})
+		if err != nil {
+			return nil, err
+		}
+		both, ok := resp.Body.(io.ReadWriteCloser)
+		if resp.StatusCode != http.StatusSwitchingProtocols || !ok {
+			resp.Body.Close()
+			return nil, fmt.Errorf("the service answered %s to a connection through the relay", resp.Status)
+		}
+		return relayed{both}, nil
+	}
+}
+
 // Status is the status of a refusal; 0 for any other error.
 func Status(err error) int {
 	if e, ok := errors.AsType[*client.Error](err); ok {
@@ -59,3 +81,13 @@ func Status(err error) int {
 	}
 	return 0
 }
+
+// relayed is the connection that such a request became. It has no addresses and no
+// deadlines of its own.
+type relayed struct{ io.ReadWriteCloser }
+
+func (relayed) LocalAddr() net.Addr              { return &net.TCPAddr{} }
+func (relayed) RemoteAddr() net.Addr             { return &net.TCPAddr{} }
+func (relayed) SetDeadline(time.Time) error      { return nil }
+func (relayed) SetReadDeadline(time.Time) error  { return nil }
+func (relayed) SetWriteDeadline(time.Time) error { return nil }

@@ -17,7 +17,9 @@ import (
 	"parallelpane/internal/agent/upstream"
 	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/link"
+	"parallelpane/internal/place"
 	"parallelpane/internal/sessions"
+	"parallelpane/internal/sessions/door"
 )
 
 // Worker carries out slices of one kind of suite.
@@ -50,6 +52,19 @@ type Floor struct {
 	Leases  Leases
 	Log     *slog.Logger
 	Every   time.Duration // between pieces of a recording that grows
+}
+
+// Way leads to the places of the relay that the work under a lease asks for; nil where
+// there are none.
+func (f *Floor) Way(places []string, fence int64) (*door.Relay, error) {
+	if len(places) == 0 {
+		return nil, nil
+	}
+	all, err := place.All(places)
+	if err != nil {
+		return nil, fmt.Errorf("the places of the relay: %w", err)
+	}
+	return &door.Relay{Places: all, Dial: f.Up.Through(fence)}, nil
 }
 
 // Browser picks the combination's browser on this machine.

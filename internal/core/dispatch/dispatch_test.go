@@ -589,7 +589,7 @@ func TestASiteThatNobodyReaches(t *testing.T) {
 	for _, s := range settled {
 		assert.Equal(t, verdict.LabFault, s.Verdict)
 	}
-	assert.Equal(t, "stopped, for no agent reaches the site: "+gone.Why, settled[len(settled)-1].Why)
+	assert.Equal(t, "stopped, for no agent reaches the site: agent quay: "+gone.Why, settled[len(settled)-1].Why)
 
 	for name, before := range map[string]func(m *Machine, l Lease) []Decision{
 		"another agent": func(m *Machine, _ Lease) []Decision { return m.Join(t0, agentWith("pier", 1, "chromium"), nil) },

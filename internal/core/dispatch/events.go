@@ -300,7 +300,7 @@ func (m *Machine) Result(now time.Time, fence int64, test int, o Outcome) (accep
 		a.faults, a.rest = 0, 0
 	}
 	if r.lost(ls.Agent, o) && r.open > 0 {
-		m.stop(now, r, verdict.LabFault, NotReached+": "+o.Why)
+		m.stop(now, r, verdict.LabFault, notReached+": agent "+ls.Agent+": "+o.Why)
 	}
 	if r.StopAfter > 0 && r.failed >= r.StopAfter && r.open > 0 {
 		m.stop(now, r, verdict.Skipped, fmt.Sprintf("stopped after %d failed", r.failed))

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"parallelpane/internal/core/fleet"
@@ -139,8 +140,16 @@ type runState struct {
 // up.
 const unreached = 3
 
-// NotReached is how a run begins to say that it gave up for that.
-const NotReached = "stopped, for no agent reaches the site"
+// notReached is how a run begins to say that it gave up for that.
+const notReached = "stopped, for no agent reaches the site"
+
+// NotReached reports whether a run gave up because no agent reached its site, by what it
+// says of why, and names the last agent that tried.
+func NotReached(why string) (agent string, gaveUp bool) {
+	rest, gaveUp := strings.CutPrefix(why, notReached+": agent ")
+	agent, _, _ = strings.Cut(rest, ": ")
+	return agent, gaveUp
+}
 
 // lost notes whether an attempt reached the site, and says whether the run may give up:
 // nothing has ever reached it, from any agent that could take the run's work.

@@ -49,6 +49,7 @@ type Options struct {
 	Labels     map[string]string `json:"labels,omitempty"` // that the agent must have
 	Record     record.Policy     `json:"record,omitempty"`
 	Traffic    string            `json:"traffic,omitempty"`    // what the way to the site is held to: down=1500 up=750 delay=120
+	Relay      string            `json:"relay,omitempty"`      // the way in to an application that only its machine reaches
 	IdleLimit  float64           `json:"idleLimit,omitempty"`  // seconds without a command after which the session ends
 	QueueLimit float64           `json:"queueLimit,omitempty"` // seconds to wait for a slot
 	Secrets    map[string]string `json:"secrets,omitempty"`    // values that no recording may show
@@ -151,6 +152,9 @@ func (o Options) check() error {
 	}
 	if err := o.Record.Check(); err != nil {
 		return fmt.Errorf("record: %w", err)
+	}
+	if o.Relay != "" && !fleet.IsName(o.Relay) {
+		return fmt.Errorf("relay: expected the name of an open relay, found %.80q", o.Relay)
 	}
 	if _, err := traffic.Parse(o.Traffic); err != nil {
 		return fmt.Errorf("traffic: %w", err)

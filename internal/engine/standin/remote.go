@@ -65,11 +65,12 @@ type settings struct {
 	name, version, platform string
 	agent, language         string
 	width, height, ratio    float64
-	pause                   time.Duration // before each command
-	crash                   func() bool   // whether the browser crashes in this command; may be nil
-	dead                    func()        // called when it does
-	lenient                 bool          // takes capabilities that the simulation has nothing for, as real drivers do
-	forbidden               bool          // opens no session: the browser was never allowed to be driven
+	pause                   time.Duration                         // before each command
+	crash                   func() bool                           // whether the browser crashes in this command; may be nil
+	dead                    func()                                // called when it does
+	lenient                 bool                                  // takes capabilities that the simulation has nothing for, as real drivers do
+	forbidden               bool                                  // opens no session: the browser was never allowed to be driven
+	through                 func(*http.Request) (*url.URL, error) // the proxy that leads to a site
 }
 
 type command struct {
@@ -199,7 +200,7 @@ func (r *remote) open(raw []byte) (any, error) {
 		width: r.o.width, height: r.o.height,
 		ratio: r.o.ratio, timeouts: timeouts{&script, 300_000, 0}, nodes: map[string]*html.Node{}, ids: map[*html.Node]string{},
 		http: &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
-			Transport: &http.Transport{Proxy: http.ProxyFromEnvironment, MaxIdleConnsPerHost: 2, IdleConnTimeout: 10 * time.Second}}}
+			Transport: &http.Transport{Proxy: r.o.through, MaxIdleConnsPerHost: 2, IdleConnTimeout: 10 * time.Second}}}
 	r.session.current = r.session.open().handle
 	return map[string]any{"sessionId": r.session.id, "capabilities": map[string]any{
 		"browserName": r.o.name, "browserVersion": r.o.version, "platformName": r.o.platform, "acceptInsecureCerts": false,

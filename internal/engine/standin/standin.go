@@ -12,6 +12,7 @@ import (
 	"math/rand/v2"
 	"net"
 	"net/http"
+	"net/url"
 	"slices"
 	"sync"
 	"time"
@@ -84,7 +85,11 @@ func (f *Family) Launch(_ context.Context, o engine.Options) (*engine.Instance, 
 		language = d.Locale
 	}
 	r := &remote{o: settings{name: o.Browser.Name, version: o.Browser.Version, platform: f.Platform, agent: agent, language: language,
-		width: float64(d.Size.Width), height: float64(d.Size.Height), ratio: d.Density, pause: f.Pause}}
+		width: float64(d.Size.Width), height: float64(d.Size.Height), ratio: d.Density, pause: f.Pause,
+		through: http.ProxyFromEnvironment}}
+	if o.Door != "" {
+		r.o.through = http.ProxyURL(&url.URL{Scheme: "http", Host: o.Door})
+	}
 	srv := &http.Server{Handler: r, ReadHeaderTimeout: 10 * time.Second}
 	var mu sync.Mutex
 	var gone error

@@ -26,6 +26,7 @@ import (
 	"golang.org/x/net/proxy"
 
 	"parallelpane/internal/core/traffic"
+	"parallelpane/internal/place"
 	"parallelpane/internal/recording"
 )
 
@@ -138,7 +139,11 @@ func (d *Door) Close() {
 
 // through gives the proxy that leads to where a request goes.
 func (d *Door) through(req *http.Request) (*url.URL, error) {
-	if err := d.rules.name(req.URL.Hostname(), portOf(req.URL)); err != nil {
+	host, port := req.URL.Hostname(), place.Port(req.URL)
+	if d.rules.Relay.leads(net.JoinHostPort(host, port)) {
+		return nil, nil
+	}
+	if err := d.rules.name(host, port); err != nil {
 		return nil, err
 	}
 	if d.rules.Through == nil {
@@ -153,6 +158,13 @@ func (d *Door) dial(ctx context.Context, network, address string) (net.Conn, err
 	l := d.line.Load()
 	if l.off {
 		return nil, traffic.ErrOff
+	}
+	if d.rules.Relay.leads(address) {
+		conn, err := d.rules.Relay.Dial(ctx, address)
+		if err != nil {
+			return nil, err
+		}
+		return l.take(ctx, conn)
 	}
 	dialer := net.Dialer{Timeout: connecting, ControlContext: func(_ context.Context, _, address string, _ syscall.RawConn) error {
 		to, err := netip.ParseAddrPort(address)
@@ -187,7 +199,7 @@ func (d *Door) reach(ctx context.Context, host string) (net.Conn, error) {
 		}
 		return s.(proxy.ContextDialer).DialContext(ctx, "tcp", host)
 	}
-	conn, err := d.dial(ctx, "tcp", net.JoinHostPort(via.Hostname(), portOf(via)))
+	conn, err := d.dial(ctx, "tcp", net.JoinHostPort(via.Hostname(), place.Port(via)))
 	if err != nil {
 		return nil, err
 	}

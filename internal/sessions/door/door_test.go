@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"parallelpane/internal/place"
 	"parallelpane/internal/recording"
 )
 
@@ -125,40 +126,15 @@ func TestADoorMayLeadToListedPlacesOnly(t *testing.T) {
 	site := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, "berths") }))
 	defer site.Close()
 	at := netip.MustParseAddrPort(site.Listener.Addr().String())
-	place, err := ParsePlace(at.String())
+	listed, err := place.Parse(at.String())
 	require.NoError(t, err)
-	d, address := opened(t, Rules{Only: []Place{place}})
+	d, address := opened(t, Rules{Only: []place.Place{listed}})
 	resp, err := client(t, address).Get(site.URL)
 	require.NoError(t, err)
 	resp.Body.Close()
 	_, err = client(t, address).Get("http://localhost:" + strconv.Itoa(int(at.Port())))
 	assert.Error(t, err, "it is listed by its address")
 	assert.ErrorContains(t, d.Reach(t.Context(), "https://saltmarsh.example/"), "saltmarsh.example:443 is not to be reached")
-}
-
-func TestPlaces(t *testing.T) {
-	for text, cases := range map[string]map[string]bool{
-		"harbour.example": {"harbour.example:80": true, "HARBOUR.example.:443": true, "a.harbour.example:80": false},
-		"*.harbour.example": {"a.harbour.example:80": true, "a.b.harbour.example:1": true, "harbour.example:80": false,
-			"xharbour.example:80": false},
-		"harbour.example:80": {"harbour.example:80": true, "harbour.example:81": false},
-		"10.1.0.0/16":        {"10.1.2.3:80": true, "10.2.2.3:80": false, "harbour.example:80": false, "[::ffff:10.1.2.3]:80": true},
-		"10.1.2.3:8080":      {"10.1.2.3:8080": true, "10.1.2.3:80": false},
-		"[fd00::1]:80":       {"[fd00::1]:80": true, "[fd00::2]:80": false},
-		"fd00::/8":           {"[fd12::2]:1": true},
-	} {
-		p, err := ParsePlace(text)
-		require.NoError(t, err, text)
-		for to, want := range cases {
-			host, port, err := net.SplitHostPort(to)
-			require.NoError(t, err)
-			assert.Equal(t, want, p.holds(host, port), "%s: %s", text, to)
-		}
-	}
-	for _, text := range []string{"", "*", "*.", "a:b", "a:0", "a:99999", "http://a", "a*b", "a b", "u@a"} {
-		_, err := ParsePlace(text)
-		assert.Error(t, err, text)
-	}
 }
 
 // A proxy that a session asks for stands behind the door.

@@ -1,27 +1,39 @@
 package door
 
 import (
+	"context"
 	"fmt"
 	"net"
 	"net/netip"
 	"net/url"
-	"slices"
 	"strings"
 
 	"parallelpane/internal/core/traffic"
+	"parallelpane/internal/place"
 )
 
 // Rules say where a door leads.
 type Rules struct {
 	// Closed says that an address belongs to the lab itself. It may be nil.
 	Closed func(netip.AddrPort) bool
-	// Only are the places that may be reached, if there are any: see ParsePlace.
-	Only []Place
+	// Only are the places that may be reached, if there are any: see place.Parse.
+	Only []place.Place
 	// Through gives the proxy that leads to an address; nil for none. It may be nil.
 	Through Through
+	// Relay leads to places that somebody's own machine reaches. It may be nil.
+	Relay *Relay
 	// Shape is what all connections together are held to.
 	Shape traffic.Shape
 }
+
+// Relay is the way to places that this machine need not reach by itself. What Only and
+// Through say does not hold for them: they are not connected to from here.
+type Relay struct {
+	Places []place.Place
+	Dial   func(ctx context.Context, address string) (net.Conn, error)
+}
+
+func (r *Relay) leads(address string) bool { return r != nil && place.Holds(r.Places, address) }
 
 // Through gives the proxy that leads to an address (http, https or socks5); nil
 // for none.
@@ -32,19 +44,11 @@ type Refused struct{ Host, Why string }
 
 func (r *Refused) Error() string { return fmt.Sprintf("%s is not to be reached: %s", r.Host, r.Why) }
 
-// metadata are the addresses at which machines in a cloud are told who they are,
-// with keys, besides those that are link-local (RFC 3927, RFC 4291).
-var metadata = []netip.Addr{netip.MustParseAddr("fd00:ec2::254"),
-	netip.MustParseAddr("100.100.100.200"), netip.MustParseAddr("192.0.0.192")}
-
 // reach says whether an address, which a name led to or not, may be connected to.
 func (r Rules) reach(to netip.AddrPort) error {
 	ip := to.Addr().Unmap().WithZone("")
-	switch {
-	case ip.IsLinkLocalUnicast(), slices.Contains(metadata, ip):
-		return &Refused{to.String(), "it is where machines are told their keys"}
-	case ip.IsMulticast(), ip == netip.MustParseAddr("255.255.255.255"):
-		return &Refused{to.String(), "it is many machines"}
+	if why := place.Never(ip); why != "" {
+		return &Refused{to.String(), why}
 	}
 	if ip.IsUnspecified() { // which connects to the machine itself
 		ip = netip.AddrFrom4([4]byte{127, 0, 0, 1})
@@ -61,63 +65,11 @@ func (r Rules) name(host, port string) error {
 		return nil
 	}
 	for _, p := range r.Only {
-		if p.holds(host, port) {
+		if p.Holds(host, port) {
 			return nil
 		}
 	}
 	return &Refused{net.JoinHostPort(host, port), "this agent leads to listed places only"}
-}
-
-// Place is a host, or all below a domain, or a network; at one port or at any.
-type Place struct {
-	host string       // lower case; of a domain with the dot before it
-	net  netip.Prefix // instead of a host
-	port string       // "" for any
-}
-
-// ParsePlace reads "host", "*.domain", "address" or "network/bits", and ":port"
-// behind it, an IPv6 address then in brackets.
-func ParsePlace(text string) (Place, error) {
-	var p Place
-	host := text
-	if h, port, err := net.SplitHostPort(text); err == nil {
-		if n, err := net.LookupPort("tcp", port); err != nil || n == 0 || strings.Trim(port, "0123456789") != "" {
-			return p, fmt.Errorf("%q: expected a port number after the colon", text)
-		}
-		host, p.port = h, port
-	}
-	host = strings.Trim(strings.ToLower(host), "[]")
-	if prefix, err := netip.ParsePrefix(host); err == nil {
-		p.net = prefix.Masked()
-		return p, nil
-	}
-	if ip, err := netip.ParseAddr(host); err == nil {
-		p.net = netip.PrefixFrom(ip.Unmap(), ip.Unmap().BitLen())
-		return p, nil
-	}
-	if domain, ok := strings.CutPrefix(host, "*."); ok {
-		host = "." + domain
-	}
-	if strings.Trim(host, ".") == "" || strings.ContainsAny(host, "*/: \t@") {
-		return p, fmt.Errorf("%q: expected a host, *.domain, an address or a network such as 10.1.0.0/16, and :port behind it if need be", text)
-	}
-	p.host = host
-	return p, nil
-}
-
-func (p Place) holds(host, port string) bool {
-	if p.port != "" && p.port != port {
-		return false
-	}
-	host = strings.TrimSuffix(strings.ToLower(host), ".")
-	if p.net.IsValid() {
-		ip, err := netip.ParseAddr(host)
-		return err == nil && p.net.Contains(ip.Unmap().WithZone(""))
-	}
-	if strings.HasPrefix(p.host, ".") {
-		return strings.HasSuffix(host, p.host)
-	}
-	return host == p.host
 }
 
 // Asked reads the proxy that a session asks for (W3C WebDriver, section Proxy), of
@@ -132,13 +84,13 @@ func Asked(proxy map[string]any, otherwise Through) (Through, error) {
 	case "pac":
 		return nil, &Refused{"proxyType pac", "this agent runs no script to find a proxy; name it with proxyType manual"}
 	}
-	var except []Place
+	var except []place.Place
 	list, _ := proxy["noProxy"].([]any)
 	for _, x := range list {
 		text, _ := x.(string)
-		p, err := ParsePlace(strings.Replace(text, "*.", ".", 1))
+		p, err := place.Parse(strings.Replace(text, "*.", ".", 1))
 		if strings.HasPrefix(text, ".") {
-			p, err = ParsePlace("*" + text)
+			p, err = place.Parse("*" + text)
 		}
 		if err == nil {
 			except = append(except, p)
@@ -165,7 +117,7 @@ func Asked(proxy map[string]any, otherwise Through) (Through, error) {
 	}
 	return func(u *url.URL) (*url.URL, error) {
 		for _, p := range except {
-			if p.holds(u.Hostname(), portOf(u)) {
+			if p.Holds(u.Hostname(), place.Port(u)) {
 				return nil, nil
 			}
 		}
@@ -177,15 +129,4 @@ func Asked(proxy map[string]any, otherwise Through) (Through, error) {
 		}
 		return socks, nil
 	}, nil
-}
-
-// portOf is the port of an address, its scheme's when it names none.
-func portOf(u *url.URL) string {
-	switch port := u.Port(); {
-	case port != "":
-		return port
-	case u.Scheme == "https":
-		return "443"
-	}
-	return "80"
 }

@@ -8,6 +8,7 @@ import { BisectPage } from "../features/bisect/BisectPage";
 import { BisectsPage } from "../features/bisect/BisectsPage";
 import { BrowsersPage } from "../features/fleet/BrowsersPage";
 import { FleetPage } from "../features/fleet/FleetPage";
+import { RelaysPage } from "../features/fleet/RelaysPage";
 import { MatrixPage } from "../features/matrix/MatrixPage";
 import { SchedulesPage } from "../features/schedules/SchedulesPage";
 import { ForecastPage } from "../features/run/ForecastPage";
@@ -60,6 +61,7 @@ if (root) {
                 <Route path="people/audit" element={<AuditPage />} />
                 <Route path="fleet" element={<FleetPage />} />
                 <Route path="fleet/browsers" element={<BrowsersPage />} />
+                <Route path="fleet/relays" element={<RelaysPage />} />
                 <Route path="runs/:number/tests/:test" element={<TestPage />} />
                 <Route path="*" element={<Nowhere />} />
               </Route>

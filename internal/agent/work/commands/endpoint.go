@@ -181,6 +181,10 @@ func (e *endpoint) start(ctx context.Context, caps webdriver.Capabilities, test 
 	if err != nil {
 		return nil, err
 	}
+	way, err := e.Way(e.slice.Relay, e.slice.Fence)
+	if err != nil {
+		return nil, err
+	}
 	plain, err := device.Find("")
 	if err != nil {
 		return nil, err
@@ -188,7 +192,7 @@ func (e *endpoint) start(ctx context.Context, caps webdriver.Capabilities, test 
 	policy := e.slice.Record
 	began := time.Now()
 	session, err := e.Host.Open(ctx, sessions.Request{Browser: e.browser, Headed: e.slice.Values["mode"] == "headed", Device: e.slice.Device,
-		Traffic: shape, Asked: caps, Bare: reflect.DeepEqual(plain, e.slice.Device), Watch: policy.Wants(record.Network) ||
+		Traffic: shape, Relay: way, Asked: caps, Bare: reflect.DeepEqual(plain, e.slice.Device), Watch: policy.Wants(record.Network) ||
 			policy.Wants(record.Console),
 		Pictures: policy[record.Screenshots] == record.Always, Film: policy.Wants(record.Video)})
 	if err != nil {

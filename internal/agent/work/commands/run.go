@@ -56,7 +56,12 @@ func (x *execution) run(ctx context.Context, bundle string) (s said) {
 		return said{lab: err}
 	}
 	s.cleanUp = func() { _ = os.RemoveAll(recordings) }
-	room, err := x.Host.Room(ctx, home, limits)
+	way, err := x.Way(x.slice.Relay, x.slice.Fence)
+	if err != nil {
+		s.lab = err
+		return s
+	}
+	room, err := x.Host.Room(ctx, home, limits, way)
 	if err != nil {
 		s.lab = fmt.Errorf("a room for the command: %w", err)
 		return s

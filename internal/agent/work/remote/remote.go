@@ -216,8 +216,12 @@ func (s *remote) open(ctx context.Context) *link.SessionFault {
 	if err != nil {
 		return &link.SessionFault{Code: webdriver.InvalidArgument, Message: "traffic: " + err.Error()}
 	}
+	way, err := s.Way(o.Relay, o.Fence)
+	if err != nil {
+		return &link.SessionFault{Code: webdriver.SessionNotCreated, Message: err.Error(), Lab: true}
+	}
 	s.session, err = s.Host.Open(ctx, sessions.Request{Browser: b, Headed: o.Values["mode"] == "headed", Device: profile, Traffic: shape,
-		Asked: asked, Bare: o.Device == nil,
+		Relay: way, Asked: asked, Bare: o.Device == nil,
 		Pictures: o.Record[record.Screenshots] == record.Always, Film: o.Record.Wants(record.Video),
 		Watch: o.Record.Wants("network") || o.Record.Wants("console")})
 	if refused, ok := errors.AsType[*engine.Refused](err); ok {

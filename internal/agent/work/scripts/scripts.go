@@ -145,7 +145,13 @@ func (at *execution) run(ctx context.Context) {
 		at.End(verdict.LabFault, "traffic: "+err.Error())
 		return
 	}
-	session, err := at.keeper.open(ctx, sessions.Request{Browser: b, Headed: s.Values["mode"] == "headed", Device: profile, Traffic: shape})
+	way, err := at.Way(s.Relay, s.Fence)
+	if err != nil {
+		at.End(verdict.LabFault, err.Error())
+		return
+	}
+	session, err := at.keeper.open(ctx, sessions.Request{Browser: b, Headed: s.Values["mode"] == "headed", Device: profile, Traffic: shape,
+		Relay: way})
 	if err != nil {
 		at.End(verdict.LabFault, err.Error())
 		return

@@ -214,6 +214,16 @@ export function ConnectPage() {
               size={26}
             />
           </Labelled>
+          <Labelled label="Relay" help="name of an open one; none if empty">
+            <Search
+              text={value("relay")}
+              onText={(v) => {
+                set("relay", v);
+              }}
+              label="name of a relay"
+              size={16}
+            />
+          </Labelled>
           <Labelled label="Recorded besides what is usual">
             <span className="flex flex-wrap gap-1.5">
               {kinds.map((k) => (

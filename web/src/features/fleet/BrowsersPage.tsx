@@ -24,6 +24,7 @@ import { isAdmin } from "../people/rights";
 export const fleetPages: [string, string][] = [
   ["/fleet", "Agents"],
   ["/fleet/browsers", "Browsers"],
+  ["/fleet/relays", "Relays"],
 ];
 
 /** Which agent has which browser, and what is on its way? */

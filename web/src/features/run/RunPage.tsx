@@ -60,6 +60,7 @@ function Head({ run }: { run: Run }) {
           {run.project} {run.suite}
           {run.kind === "remote" ? ", sessions of a runner" : ` on ${run.matrix}`}
           {run.environment && `, ${run.environment}`}
+          {run.request.relay && `, through relay ${run.request.relay}`}
           {run.base && ` at ${run.base}`}, by {run.by}
           {run.why && ` — ${run.why}`}
         </p>

@@ -6,6 +6,7 @@ import {
   post,
   type KnownSuite,
   type Preset,
+  type Relay,
   type Preview,
   type Run,
   type RunRequest,
@@ -60,6 +61,8 @@ function Form({ suites, presets, first }: { suites: KnownSuite[]; presets: Prese
     retry: false,
     refetchInterval: 10_000,
   });
+  const relays = useQuery({ queryKey: ["relays", ""], queryFn: () => get<Relay[]>("/relays") });
+  const project = suites.find((x) => x.bundle === req.bundle && x.suite === req.suite)?.project;
   const set = (part: Partial<RunRequest>) => {
     setReq({ ...req, ...part });
   };
@@ -248,6 +251,24 @@ function Form({ suites, presets, first }: { suites: KnownSuite[]; presets: Prese
                 onChange={(e) => {
                   set({ traffic: e.target.value });
                 }}
+              />
+            </Labelled>
+            <Labelled label="Relay" help="the way in to an application that one machine reaches">
+              <Choice
+                label="Relay"
+                value={req.relay ?? ""}
+                onChange={(v) => {
+                  set({ relay: v });
+                }}
+                options={[
+                  ["", "none: the agents reach it"],
+                  ...[
+                    ...new Set([
+                      ...(relays.data ?? []).filter((x) => x.project === project).map((x) => x.name),
+                      ...(req.relay ? [req.relay] : []),
+                    ]),
+                  ].map((name): [string, string] => [name, name]),
+                ]}
               />
             </Labelled>
           </Part>

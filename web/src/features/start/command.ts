@@ -37,6 +37,7 @@ export function commandOf(p: Preview, r: RunRequest): string {
   flag("retries", r.retries);
   flag("stop-after", r.stop_after);
   if (r.traffic) flag("traffic", r.traffic);
+  flag("relay", r.relay);
   for (const [k, v] of Object.entries(r.record ?? {})) flag("record", `${k}=${v}`);
   flag("test-limit", r.test_limit_s && `${r.test_limit_s}s`);
   flag("run-limit", r.run_limit_s && `${r.run_limit_s}s`);

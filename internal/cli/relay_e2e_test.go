@@ -1,0 +1,123 @@
+package cli
+
+import (
+	"encoding/json"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"parallelpane/internal/api"
+	"parallelpane/internal/core/verdict"
+	"parallelpane/internal/webdriver"
+)
+
+// An application that the agents do not reach is tested through the machine of its
+// developer, by runs and sessions that ask for that and by no others.
+func TestAnApplicationThatOnlyItsDeveloperReaches(t *testing.T) {
+	b := newBench(t)
+	b.write("twice.pane.yaml", "name: The tide, twice\ntags: [twice]\nwait: 20s\nsteps:\n  - visit: /?wait=4000\n  - expect: Flood\n"+
+		"  - visit: /?wait=1\n  - expect: Flood\n")
+	b.serve()
+	// The agent leads nowhere by itself: as far as it is concerned, the site is on another machine.
+	b.spawn("agent", "--service", b.listen, "--name", "quay", "--slots", "1", "--state", filepath.Join(b.dir, "quay"), "--only", "192.0.2.1")
+	require.Eventually(t, func() bool {
+		_, out, _ := b.pane("agents", "--online")
+		return strings.Contains(out, "quay")
+	}, 30*time.Second, 50*time.Millisecond)
+
+	code, run := b.run("--tag", "smoke")
+	assert.Equal(t, verdict.ExitLab, code)
+	assert.Equal(t, 1, run.Counts[verdict.LabFault])
+	code, run = b.run("--tag", "smoke", "--relay", "open")
+	assert.Zero(t, code, run.Cells)
+	assert.Regexp(t, "^way-[a-z0-9]{8}$", run.Request.Relay)
+	open := b.relays()
+	assert.Empty(t, open, "it ended with its run")
+	code, out, errs := b.pane("again", "1")
+	assert.Equal(t, verdict.ExitLab, code, out+errs)
+	code, out, errs = b.pane("again", "2")
+	assert.Zero(t, code, out+errs)
+
+	b.refused(verdict.ExitUsage, "there is no relay nobody open in project saltmarsh: open it where the application runs",
+		"run", "--dir", b.project, "--relay", "nobody")
+	b.refused(verdict.ExitUsage, "the relay would end with this command, before the run", "run", "--dir", b.project, "--relay",
+		"open", "--detach")
+
+	at, err := url.Parse(b.site)
+	require.NoError(t, err)
+	owner := b.spawn("relay", at.Port(), at.Host, b.listen, "--name", "pier", "--project", "saltmarsh", "--service", b.listen)
+	require.Eventually(t, func() bool {
+		open = b.relays("--text", "pier")
+		return len(open) == 1
+	}, 10*time.Second, 20*time.Millisecond)
+	assert.Equal(t, []string{"localhost:" + at.Port(), at.Host, b.listen}, open[0].Places)
+	b.refused(verdict.ExitUsage, "relay pier does not lead to http://127.0.0.1:1: 127.0.0.1:1 is not on its list",
+		"run", "--dir", b.project, "--relay", "pier", "--env", "gone")
+	code, run = b.run("--tag", "smoke", "--relay", "pier")
+	assert.Zero(t, code, run.Cells)
+
+	// A runner's session that names the relay reaches the site, and what is the lab's own through nothing.
+	visit := func(options map[string]any, address string) (title string) {
+		s, err := b.endpoint().New(t.Context(), webdriver.Capabilities{"browserName": "chromium", "pane:options": options})
+		require.NoError(t, err)
+		defer func() { _ = s.Close(t.Context()) }()
+		_ = s.Navigate(t.Context(), address) // engines differ in what they say of a site that breaks off
+		title, err = s.Title(t.Context())
+		require.NoError(t, err)
+		return title
+	}
+	assert.Equal(t, "Quay", visit(map[string]any{"project": "saltmarsh", "relay": "pier"}, "http://localhost:"+at.Port()+"/"))
+	assert.NotEqual(t, "Quay", visit(map[string]any{"project": "saltmarsh"}, b.site))
+	assert.NotContains(t, visit(map[string]any{"project": "saltmarsh", "relay": "pier"}, "http://"+b.listen+"/"), "Pane")
+	_, err = b.endpoint().New(t.Context(), webdriver.Capabilities{"browserName": "chromium",
+		"pane:options": map[string]any{"project": "other", "relay": "pier"}})
+	assert.ErrorContains(t, err, "there is no relay pier open in project other")
+	_, err = b.endpoint().New(t.Context(), webdriver.Capabilities{"browserName": "chromium",
+		"pane:options": map[string]any{"project": "saltmarsh", "relay": "no name"}})
+	assert.ErrorContains(t, err, "relay: expected the name of an open relay")
+	code, out, _ = b.pane("relays")
+	assert.Zero(t, code)
+	assert.Contains(t, out, "localhost:"+at.Port())
+
+	// Its owner vanishes in the middle of a run: the lab's fault, not the product's.
+	number := b.running("--tag", "twice", "--relay", "pier")
+	require.Eventually(t, func() bool {
+		open = b.relays()
+		return len(open) == 1 && open[0].Open > 0
+	}, 20*time.Second, 20*time.Millisecond)
+	require.NoError(t, owner.Process.Signal(os.Interrupt))
+	require.Eventually(t, func() bool {
+		open = b.relays()
+		return len(open) == 0
+	}, 10*time.Second, 20*time.Millisecond)
+	run = b.ended(number)
+	assert.Equal(t, 1, run.Counts[verdict.LabFault], run.Cells)
+
+	s, enter := b.console()
+	if s == nil {
+		return
+	}
+	defer s.Close()
+	b.script(s, "http://"+b.listen, map[string]string{"enter": enter}, `
+  - visit: ${vars.enter}
+  - visit: /fleet/relays
+  - expect: No relay is open
+  - visit: /connect?browser=chromium&relay=pier
+  - expect: '"relay": "pier"'
+`)
+}
+
+// relays are those that are open.
+func (b *bench) relays(args ...string) (all []api.Relay) {
+	b.t.Helper()
+	code, out, errs := b.pane(append([]string{"relays", "--json"}, args...)...)
+	require.Zero(b.t, code, errs)
+	require.NoError(b.t, json.Unmarshal([]byte(out), &all))
+	return all
+}
