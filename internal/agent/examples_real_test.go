@@ -55,7 +55,7 @@ func TestTheExamples(t *testing.T) {
 			}
 			s, err := p.Suite(name)
 			require.NoError(t, err)
-			raw, hash, err := project.Pack(files, s, nil)
+			raw, hash, err := p.Pack(files, s, nil)
 			require.NoError(t, err)
 			require.NoError(t, o.svc.PutBundle(hash, bytes.NewReader(raw)))
 			run, err := o.svc.Submit(t.Context(), api.Who{Name: "kestrel", Rights: api.InLab(api.Runner)},

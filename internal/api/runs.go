@@ -120,11 +120,12 @@ type Cell struct {
 
 // TestResult is one test of a run in every pane, with its attempts.
 type TestResult struct {
-	Run     RunSummary     `json:"run"`
-	Test    Test           `json:"test"`
-	Tests   []Test         `json:"tests" description:"every test of the run, for going to the next"`
-	Source  string         `json:"source" description:"the script, as it was run"`
-	Results []PaneAttempts `json:"results" description:"by pane"`
+	Run     RunSummary        `json:"run"`
+	Test    Test              `json:"test"`
+	Tests   []Test            `json:"tests" description:"every test of the run, for going to the next"`
+	Source  string            `json:"source" description:"the script, as it was run"`
+	Blocks  map[string]string `json:"blocks" description:"the files of its blocks, as they were"`
+	Results []PaneAttempts    `json:"results" description:"by pane"`
 }
 
 // PaneAttempts is one test in one pane.

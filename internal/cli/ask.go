@@ -29,23 +29,24 @@ A step that works is kept. Further words:
 
 // conversation takes one step at a time and keeps those that work.
 type conversation struct {
-	r     *root
-	b     *webdrive.Browser
-	set   script.Setting
-	kept  []string
-	saved bool
-	shots string
+	blocks *script.Library
+	r      *root
+	b      *webdrive.Browser
+	set    script.Setting
+	kept   []string
+	saved  bool
+	shots  string
 }
 
 // ask reads steps from in until it ends or :quit.
-func (r *root) ask(ctx context.Context, s *tried, set script.Setting, in io.Reader, shots string) error {
+func (r *root) ask(ctx context.Context, s *tried, set script.Setting, blocks *script.Library, o tryOptions) error {
 	set.Scope.Kept = map[string]string{} // what keep steps read lasts from step to step
-	c := &conversation{r: r, b: webdrive.New(s.Session, s.lab), set: set, saved: true, shots: shots}
+	c := &conversation{r: r, b: webdrive.New(s.Session, s.lab), set: set, blocks: blocks, saved: true, shots: o.shots}
 	fmt.Fprint(r.out, askHelp)
 	lines := make(chan string)
 	go func() { // a read cannot be interrupted; it ends with the program
 		defer close(lines)
-		scan := bufio.NewScanner(in)
+		scan := bufio.NewScanner(o.in)
 		for scan.Scan() {
 			select {
 			case lines <- scan.Text():
@@ -115,7 +116,7 @@ func (c *conversation) take(ctx context.Context, line string) (leave bool, err e
 
 // step runs one step and keeps it if it works.
 func (c *conversation) step(ctx context.Context, line string) {
-	sc, err := script.Parse("step"+script.Suffix, []byte(asScript("step", []string{line})))
+	sc, err := script.Parse("step"+script.Suffix, []byte(asScript("step", []string{line})), c.blocks)
 	if err != nil {
 		var problems source.Problems
 		if errors.As(err, &problems) {

@@ -584,7 +584,7 @@ func TestOfflineCommands(t *testing.T) {
 // is usual: other tests have the machine's cores as well.
 func (b *bench) script(s *sessions.Session, base string, vars map[string]string, steps string) {
 	b.t.Helper()
-	sc, err := script.Parse("console.pane.yaml", []byte("name: Console\nwait: 20s\nsteps:"+steps))
+	sc, err := script.Parse("console.pane.yaml", []byte("name: Console\nwait: 20s\nsteps:"+steps), nil)
 	require.NoError(b.t, err)
 	runScript(b.t, s, sc, base, vars)
 }

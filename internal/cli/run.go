@@ -26,6 +26,7 @@ import (
 	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/core/record"
 	"parallelpane/internal/core/source"
+	"parallelpane/internal/core/suite"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/project"
 	"parallelpane/internal/sessions/door"
@@ -35,6 +36,7 @@ import (
 // runOptions are the flags that make a run request, and those of run itself.
 type runOptions struct {
 	req               api.RunRequest
+	rows              []string // numbers or names
 	dir               string
 	vars, needs       []string
 	secrets, record   []string
@@ -60,6 +62,7 @@ func (o *runOptions) request(cmd *cobra.Command) {
 	f.StringArrayVar(&o.record, "record", nil, "KIND=never|always|unless-passed, what is recorded instead of what is usual; repeat for more")
 	f.StringArrayVar(&o.req.Tags, "tag", nil, "only tests with this tag; repeat for more")
 	f.StringArrayVar(&o.req.Tests, "test", nil, "only the test of this name; repeat for more")
+	f.StringArrayVar(&o.rows, "row", nil, "only tests of the row of data with this number or name; repeat for more")
 	f.StringVar((*string)(&o.req.Deal), "deal", string(api.Every), "every: each test in every combination; spread: each test once, "+
 		"dealt over the combinations")
 	f.StringVar((*string)(&o.req.Browser), "browser", string(api.Fresh), "fresh: a new browser for each test; kept: one for a slice of tests")
@@ -76,8 +79,11 @@ func (o *runOptions) request(cmd *cobra.Command) {
 
 // prepare packs the suite, sends it and completes the request.
 func (r *root) prepare(ctx context.Context, o *runOptions) (*client.Client, error) {
-	raw, hash, err := bundle(o.dir, o.req.Suite)
+	raw, hash, cases, err := bundle(o.dir, o.req.Suite)
 	if err != nil {
+		return nil, err
+	}
+	if o.req.Tests, err = ofRows(cases, o.rows, o.req.Tests); err != nil {
 		return nil, err
 	}
 	if o.req.Vars, err = pairs("--var", o.vars); err != nil {
@@ -201,35 +207,60 @@ func (r *root) preview(ctx context.Context, c *client.Client, req api.RunRequest
 	return nil
 }
 
-// bundle packs the suite of a project directory.
-func bundle(dir, suiteName string) ([]byte, string, error) {
+// ofRows narrows tests, which are all where none are named, to those of rows.
+func ofRows(cases []suite.Case, rows, tests []string) ([]string, error) {
+	if len(rows) == 0 {
+		return tests, nil
+	}
+	var out []string
+	for _, row := range rows {
+		before, known := len(out), false
+		for _, c := range cases {
+			if c.Row == nil || !c.Row.Is(row) {
+				continue
+			}
+			if known = true; len(tests) == 0 || slices.Contains(tests, c.Name) {
+				out = append(out, c.Name)
+			}
+		}
+		if len(out) == before && !known {
+			return nil, usage("--row: no test of the suite has a row %q, by number or name", row)
+		}
+	}
+	if len(out) == 0 {
+		return nil, usage("--row: none of the tests that are asked for has such a row")
+	}
+	return out, nil
+}
+
+// bundle packs the suite of a project directory, and lists its cases.
+func bundle(dir, suiteName string) ([]byte, string, []suite.Case, error) {
 	root, err := project.FindRoot(dir)
 	if err != nil {
-		return nil, "", usage("%v", err)
+		return nil, "", nil, usage("%v", err)
 	}
 	files := project.Dir(root)
 	p, err := project.Load(files)
 	if err != nil {
-		return nil, "", usage("%v", err)
+		return nil, "", nil, usage("%v", err)
 	}
-	suite, err := p.Suite(suiteName)
+	of, err := p.Suite(suiteName)
 	if err != nil {
-		return nil, "", usage("%v", err)
+		return nil, "", nil, usage("%v", err)
 	}
-	scripts, err := p.Scripts(files, suite)
+	scripts, err := p.Scripts(files, of)
 	if err != nil {
-		return nil, "", usage("%v", err)
+		return nil, "", nil, usage("%v", err)
 	}
-	if suite.Kind == project.CommandKind {
-		if _, err := p.Cases(files, suite); err != nil {
-			return nil, "", usage("%v", err)
-		}
-	}
-	raw, hash, err := project.Pack(files, suite, scripts)
+	cases, err := p.Cases(files, of)
 	if err != nil {
-		return nil, "", usage("%v", err)
+		return nil, "", nil, usage("%v", err)
 	}
-	return raw, hash, nil
+	raw, hash, err := p.Pack(files, of, scripts)
+	if err != nil {
+		return nil, "", nil, usage("%v", err)
+	}
+	return raw, hash, cases, nil
 }
 
 // attend follows a run to its end.

@@ -16,8 +16,8 @@ import (
 )
 
 // touchedSince lists the tests of a suite that what has changed since a Git revision
-// concerns, uncommitted changes and new files included: those whose own file or upload has
-// changed; all of them, which is nil, where the project file has, or a file that goes
+// concerns, uncommitted changes and new files included: those whose own file, upload,
+// block or rows have changed; all of them, which is nil, where the project file has, or a file that goes
 // along with all. why says what that was.
 func touchedSince(ctx context.Context, dir, suiteName, revision string) (tests []string, why string, err error) {
 	root, err := project.FindRoot(dir)
@@ -44,12 +44,22 @@ func touchedSince(ctx context.Context, dir, suiteName, revision string) (tests [
 	if err != nil {
 		return nil, "", usage("%v", err)
 	}
-	uploads := map[string][]string{} // tests by file
+	blocks, err := p.Library(files)
+	if err != nil {
+		return nil, "", usage("%v", err)
+	}
+	needs := map[string][]string{} // files that scripts need besides, by script
 	for _, sc := range scripts {
 		for _, st := range sc.Steps {
 			if st.Action == script.Upload {
-				uploads[st.Text.Source] = append(uploads[st.Text.Source], sc.Name)
+				needs[sc.File] = append(needs[sc.File], st.Text.Source)
 			}
+		}
+		if sc.Data != nil {
+			needs[sc.File] = append(needs[sc.File], sc.Data.File)
+		}
+		for _, b := range sc.Blocks() {
+			needs[sc.File] = append(needs[sc.File], blocks.File(b))
 		}
 	}
 	cases, err := p.Cases(files, s)
@@ -58,15 +68,15 @@ func touchedSince(ctx context.Context, dir, suiteName, revision string) (tests [
 	}
 	tests = []string{}
 	for _, c := range cases {
-		if slices.Contains(changed, c.File) {
+		if slices.Contains(changed, c.File) || slices.ContainsFunc(needs[c.File], func(f string) bool { return slices.Contains(changed, f) }) {
 			tests = append(tests, c.Name)
 		}
 	}
+	if s.Data != nil && slices.Contains(changed, s.Data.File) {
+		return nil, s.Data.File + " has changed, whose rows all of them take", nil
+	}
 	for _, name := range changed {
-		switch {
-		case len(uploads[name]) > 0:
-			tests = append(tests, uploads[name]...)
-		case slices.ContainsFunc(s.Files, func(glob string) bool { ok, _ := doublestar.Match(glob, name); return ok }):
+		if slices.ContainsFunc(s.Files, func(glob string) bool { ok, _ := doublestar.Match(glob, name); return ok }) {
 			return nil, name + " has changed, which goes along with all of them", nil
 		}
 	}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -8,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 	"time"
 
@@ -16,6 +18,7 @@ import (
 	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/device"
 	"parallelpane/internal/core/fleet"
+	"parallelpane/internal/core/suite"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/project"
 	"parallelpane/internal/script"
@@ -25,6 +28,7 @@ import (
 
 // tryOptions are the flags of try.
 type tryOptions struct {
+	row                                              string
 	file, browser, version, device, env, base, shots string
 	vars                                             []string
 	headed, ask, lab                                 bool
@@ -60,6 +64,7 @@ Exit code: 0 passed, 1 failed, 2 usage or configuration, 3 lab trouble, 130 inte
 	f.StringVar(&o.env, "env", "", "environment of pane.yaml")
 	f.StringVar(&o.base, "base", "", "base address instead of the environment's")
 	f.StringArrayVar(&o.vars, "var", nil, "NAME=VALUE on top of the environment's variables; repeat for more")
+	f.StringVar(&o.row, "row", "", "number or name of the row of the script's data to try it with; the first if not given")
 	f.StringVar(&o.shots, "shots", "", "directory for screenshots; none are kept if not given")
 	f.BoolVar(&o.ask, "ask", false, "take steps from the keyboard instead of a script")
 	f.BoolVar(&o.lab, "lab", false, "use a browser of the lab instead of this machine's, in a session of its own")
@@ -68,19 +73,20 @@ Exit code: 0 passed, 1 failed, 2 usage or configuration, 3 lab trouble, 130 inte
 }
 
 func (r *root) try(ctx context.Context, o tryOptions) error {
-	sc := &script.Script{Name: "Steps by hand"}
-	if !o.ask {
-		src, err := os.ReadFile(o.file)
-		if err != nil {
-			return usage("%v", err)
-		}
-		if sc, err = script.Parse(o.file, src); err != nil {
-			return usage("%v", err)
-		}
-	}
-	set, profile, err := o.setting()
+	set, profile, p, err := o.setting()
 	if err != nil {
 		return err
+	}
+	sc := &script.Script{Name: "Steps by hand"}
+	blocks, err := p.Library(project.Dir(set.Root))
+	if err == nil && !o.ask {
+		sc, err = o.script(p, set.Root, blocks)
+	}
+	if err == nil {
+		err = o.choose(sc, &set)
+	}
+	if err != nil {
+		return usage("%v", err)
 	}
 	began := time.Now()
 	var s *tried
@@ -102,7 +108,7 @@ func (r *root) try(ctx context.Context, o tryOptions) error {
 		}
 	}
 	if o.ask {
-		return r.ask(ctx, s, set, o.in, o.shots)
+		return r.ask(ctx, s, set, blocks, o)
 	}
 	out = script.Run(ctx, sc, webdrive.New(s.Session, s.lab), set, &steps{r: r, dir: o.shots})
 	if r.json {
@@ -125,34 +131,34 @@ func (r *root) try(ctx context.Context, o tryOptions) error {
 }
 
 // setting is what the project around the script, and the flags, say.
-func (o tryOptions) setting() (set script.Setting, profile device.Profile, err error) {
-	p := &project.Project{Marker: script.DefaultMarker}
+func (o tryOptions) setting() (set script.Setting, profile device.Profile, p *project.Project, err error) {
+	p = &project.Project{Marker: script.DefaultMarker}
 	set.Root = filepath.Dir(o.file)
 	if root, findErr := project.FindRoot(filepath.Dir(o.file)); findErr == nil {
 		if p, err = project.Load(project.Dir(root)); err != nil {
-			return set, profile, usage("%v", err)
+			return set, profile, p, usage("%v", err)
 		}
 		set.Root = root
 	} else if o.env != "" {
-		return set, profile, usage("--env: %v", findErr)
+		return set, profile, p, usage("--env: %v", findErr)
 	}
 	set.Marker = p.Marker
 	env, err := p.Environment(o.env)
 	if err != nil && (o.env != "" || o.base == "") {
-		return set, profile, usage("%v", err)
+		return set, profile, p, usage("%v", err)
 	}
 	if profile, err = device.Find(o.device, p.Devices...); err != nil {
-		return set, profile, usage("--device: %v", err)
+		return set, profile, p, usage("--device: %v", err)
 	}
 	if set.Base = env.Base; o.base != "" {
 		if err := project.CheckBase(o.base); err != nil {
-			return set, profile, usage("--base: %v", err)
+			return set, profile, p, usage("--base: %v", err)
 		}
 		set.Base = o.base
 	}
 	vars, err := pairs("--var", o.vars)
 	if err != nil {
-		return set, profile, err
+		return set, profile, p, err
 	}
 	set.Scope = script.Scope{OS: runtime.GOOS, Device: script.DeviceOf(profile), Vars: env.Vars, Axes: map[string]string{}}
 	if set.Scope.Vars == nil {
@@ -161,7 +167,49 @@ func (o tryOptions) setting() (set script.Setting, profile device.Profile, err e
 	for k, v := range vars {
 		set.Scope.Vars[k] = v
 	}
-	return set, profile, nil
+	return set, profile, p, nil
+}
+
+// script reads the file: as one of the project around it, or by itself.
+func (o tryOptions) script(p *project.Project, root string, blocks *script.Library) (*script.Script, error) {
+	if p.Name != "" {
+		at, err := filepath.Abs(o.file)
+		if err == nil {
+			at, err = filepath.Rel(root, at)
+		}
+		if err != nil {
+			return nil, err
+		}
+		return p.Script(project.Dir(root), filepath.ToSlash(at))
+	}
+	src, err := os.ReadFile(o.file)
+	if err != nil {
+		return nil, err
+	}
+	sc, err := script.Parse(o.file, src, blocks)
+	if err == nil && sc.Data != nil {
+		err = fmt.Errorf("%s takes its rows from a project: put a %s above it", o.file, project.FileName)
+	}
+	return sc, err
+}
+
+// choose takes the row that the script is tried with.
+func (o tryOptions) choose(sc *script.Script, set *script.Setting) error {
+	switch {
+	case len(sc.Rows) == 0 && o.row != "":
+		return fmt.Errorf("--row: %s takes no rows", cmp.Or(sc.File, "this"))
+	case len(sc.Rows) == 0:
+		return nil
+	}
+	i := 0
+	if o.row != "" {
+		if i = slices.IndexFunc(sc.Rows, func(r suite.Row) bool { return r.Is(o.row) }); i < 0 {
+			return fmt.Errorf("--row: %s has no row %q, by number or name: it has %d, from %q to %q", sc.Data.File, o.row, len(sc.Rows),
+				sc.Rows[0].Name, sc.Rows[len(sc.Rows)-1].Name)
+		}
+	}
+	sc.Name, set.Scope.Row = sc.Rows[i].Of(sc.Name), sc.Rows[i].Values
+	return nil
 }
 
 // find picks a browser of this machine.

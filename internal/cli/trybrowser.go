@@ -74,6 +74,11 @@ func (a away) Gone(ctx context.Context) error {
 // machine, without a sandbox.
 func (a away) Give(file string) (string, error) { return file, nil }
 
+// Saved cannot be known from here.
+func (a away) Saved(context.Context) ([]string, error) {
+	return nil, errors.New("what a session saves that was opened elsewhere cannot be seen: leave --at out")
+}
+
 // Shape changes nothing: the way of somebody else's session cannot be seen from here.
 func (a away) Shape(traffic.Shape) error {
 	return errors.New("the network of a session that was opened elsewhere cannot be changed: leave --at out")

@@ -10,7 +10,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"parallelpane/internal/project"
-	"parallelpane/internal/script"
 )
 
 // The demo's project is written with the desk's address, and nothing in it needs
@@ -32,9 +31,7 @@ func TestTheProjectIsInOrder(t *testing.T) {
 			require.NoError(t, err)
 			require.NotEmpty(t, files, glob)
 			for _, f := range files {
-				src, err := os.ReadFile(filepath.Join(dir, f))
-				require.NoError(t, err)
-				sc, err := script.Parse(f, src)
+				sc, err := p.Script(project.Dir(dir), f)
 				require.NoError(t, err)
 				assert.Empty(t, names[sc.Name], "%s has the name of %s", f, names[sc.Name])
 				names[sc.Name] = f

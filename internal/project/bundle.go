@@ -30,13 +30,19 @@ const (
 // Pack builds the bundle of a suite: pane.yaml, its scripts, its files and
 // whatever they upload. The same files give the same bytes. hash is the SHA-256
 // of the bundle in hexadecimal.
-func Pack(files Files, suite Suite, scripts []*script.Script) (bundle []byte, hash string, err error) {
-	names, err := globAll(files, slices.Concat(suite.Scripts, suite.Cases, suite.Files))
+func (p *Project) Pack(files Files, suite Suite, scripts []*script.Script) (bundle []byte, hash string, err error) {
+	names, err := globAll(files, slices.Concat(suite.Scripts, suite.Cases, suite.Files, p.Blocks))
 	if err != nil {
 		return nil, "", err
 	}
 	names = append(names, FileName)
+	if suite.Data != nil {
+		names = append(names, suite.Data.File)
+	}
 	for _, s := range scripts {
+		if s.Data != nil {
+			names = append(names, s.Data.File)
+		}
 		for _, st := range s.Steps {
 			if st.Action == script.Upload && !strings.Contains(st.Text.Source, "${") {
 				names = append(names, st.Text.Source)

@@ -80,9 +80,21 @@ func commandCases(files Files, of Suite) ([]suite.Case, error) {
 		return nil, source.Problems{{Position: of.At, Message: fmt.Sprintf("suite %s: no file matches %s", of.Name, strings.Join(of.Cases,
 			", "))}}
 	}
-	out := make([]suite.Case, len(names))
-	for i, name := range names {
-		out[i] = suite.Case{Name: name, File: name}
+	rows := []suite.Row{{}}
+	if of.Data != nil {
+		if rows, err = (tables{}).rows(files, of.Data); err != nil {
+			return nil, err
+		}
+	}
+	out := make([]suite.Case, 0, len(names)*len(rows))
+	for _, name := range names {
+		for _, row := range rows {
+			c := suite.Case{Name: name, File: name}
+			if of.Data != nil {
+				c.Name, c.Row = row.Of(name), &row
+			}
+			out = append(out, c)
+		}
 	}
 	return out, nil
 }

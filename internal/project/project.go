@@ -39,6 +39,7 @@ type Project struct {
 	Vars         map[string]string // of every environment
 	Devices      []device.Profile  // besides those of the catalogue
 	Marker       string            // attribute that marks elements for tests
+	Blocks       []string          // globs of files with blocks that scripts share
 	Default      Default
 }
 
@@ -54,8 +55,9 @@ type Suite struct {
 	Kind    string   // script or command
 	Scripts []string // globs of script files
 	Command *suite.Command
-	Cases   []string // globs of the files of a command suite, for each of which the command runs once
-	Files   []string // globs of further files that go into the bundle
+	Cases   []string     // globs of the files of a command suite, for each of which the command runs once
+	Files   []string     // globs of further files that go into the bundle
+	Data    *script.Data // of a command suite: for each row of which the command runs once; may be nil
 	At      source.Position
 }
 
@@ -196,6 +198,8 @@ func (r *reader) project(root *yaml.Node) *Project {
 		case "vars":
 			p.Vars = r.vars(e.Value)
 		case "devices":
+		case "blocks":
+			p.Blocks = r.globs(e.Value, "blocks")
 		case "marker":
 			if p.Marker = r.String(e.Value, "marker"); !script.AttributeForm.MatchString(p.Marker) {
 				r.Fail(e.Value, "marker: %q is not the name of an attribute, such as %s", p.Marker, script.DefaultMarker)
@@ -203,7 +207,7 @@ func (r *reader) project(root *yaml.Node) *Project {
 		case "default":
 			def = e.Value
 		default:
-			r.Unknown(e, "project file", "project", "suites", "matrices", "environments", "vars", "devices", "marker", "default")
+			r.Unknown(e, "project file", "project", "suites", "matrices", "environments", "vars", "devices", "blocks", "marker", "default")
 		}
 	}
 	r.inherit(p, nodes)
@@ -219,6 +223,7 @@ func (r *reader) project(root *yaml.Node) *Project {
 func (r *reader) suite(s script.Entry) Suite {
 	out := Suite{Name: s.Key, Kind: ScriptKind, At: r.At(s.Node)}
 	kind := ""
+	var data *yaml.Node
 	r.name(s.Node, s.Key, "suite")
 	before := len(r.Problems)
 	for _, e := range r.Mapping(s.Value, "suite "+s.Key) {
@@ -236,8 +241,11 @@ func (r *reader) suite(s script.Entry) Suite {
 			out.Scripts = r.globs(e.Value, "scripts")
 		case "files":
 			out.Files = r.globs(e.Value, "files")
+		case "data":
+			data = e.Node
+			out.Data = r.Data(e.Value)
 		default:
-			r.Unknown(e, "suite "+s.Key, "kind", "scripts", "files", "command", "cases", "results", "limit", "env")
+			r.Unknown(e, "suite "+s.Key, "kind", "scripts", "files", "command", "cases", "results", "limit", "env", "data")
 		}
 	}
 	switch {
@@ -246,6 +254,8 @@ func (r *reader) suite(s script.Entry) Suite {
 		r.Fail(s.Node, "suite %s: it has what a %s suite has, and says kind: %s", s.Key, out.Kind, kind)
 	case out.Command != nil:
 		r.commandSuite(s, out)
+	case data != nil:
+		r.Fail(data, "data: each script says by itself which rows it takes; here it goes with command")
 	case len(out.Scripts) == 0:
 		r.Fail(s.Node, "suite %s: expected scripts, a list of globs such as tests/**/*%s", s.Key, script.Suffix)
 	}
@@ -597,16 +607,24 @@ func (p *Project) Scripts(files Files, suite Suite) ([]*script.Script, error) {
 		return nil, source.Problems{{Position: suite.At, Message: fmt.Sprintf("suite %s: no file matches %s", suite.Name,
 			strings.Join(suite.Scripts, ", "))}}
 	}
-	byName := map[string]string{}
+	blocks, err := p.Library(files)
+	ps, broken := errors.AsType[source.Problems](err)
+	if err != nil && !broken {
+		return nil, err
+	}
+	problems = ps
+	byName, read := map[string]string{}, tables{}
 	for _, name := range names {
-		src, err := files.Read(name)
-		if err != nil {
-			return nil, fmt.Errorf("read %s: %w", name, err)
+		s, err := p.script(files, name, blocks, read)
+		if err != nil && broken {
+			continue // the blocks are to be mended first
 		}
-		s, err := script.Parse(name, src)
 		if ps, ok := errors.AsType[source.Problems](err); ok {
 			problems = append(problems, ps...)
 			continue
+		}
+		if err != nil {
+			return nil, err
 		}
 		if first, twice := byName[s.Name]; twice {
 			problems = append(problems, source.Problem{Position: source.Position{File: name, Line: 1, Column: 1},
@@ -631,11 +649,94 @@ func (p *Project) Cases(files Files, of Suite) ([]suite.Case, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := make([]suite.Case, len(scripts))
-	for i, s := range scripts {
-		out[i] = suite.Case{Name: s.Name, File: s.File, Tags: s.Tags, Locks: s.Locks}
+	out := make([]suite.Case, 0, len(scripts))
+	for _, s := range scripts {
+		c := suite.Case{Name: s.Name, File: s.File, Tags: s.Tags, Locks: s.Locks}
+		if s.Data == nil {
+			out = append(out, c)
+			continue
+		}
+		for _, row := range s.Rows {
+			c.Name, c.Row = row.Of(s.Name), &row
+			out = append(out, c)
+		}
 	}
 	return out, nil
+}
+
+// Library reads the blocks that the project's scripts share. The error is Problems when
+// files are at fault.
+func (p *Project) Library(files Files) (*script.Library, error) {
+	if len(p.Blocks) == 0 {
+		return nil, nil
+	}
+	names, err := globAll(files, p.Blocks)
+	if err != nil {
+		return nil, err
+	}
+	var all []*script.Block
+	var problems source.Problems
+	for _, name := range names {
+		src, err := files.Read(name)
+		if err != nil {
+			return nil, fmt.Errorf("read %s: %w", name, err)
+		}
+		blocks, err := script.ParseBlocks(name, src)
+		if ps, ok := errors.AsType[source.Problems](err); ok {
+			problems = append(problems, ps...)
+		}
+		all = append(all, blocks...)
+	}
+	if len(problems) > 0 {
+		return nil, problems
+	}
+	return script.NewLibrary(all)
+}
+
+// Script reads one script of the project, with its blocks and rows.
+func (p *Project) Script(files Files, name string) (*script.Script, error) {
+	blocks, err := p.Library(files)
+	if err != nil {
+		return nil, err
+	}
+	return p.script(files, name, blocks, tables{})
+}
+
+func (p *Project) script(files Files, name string, blocks *script.Library, read tables) (*script.Script, error) {
+	src, err := files.Read(name)
+	if err != nil {
+		return nil, fmt.Errorf("read %s: %w", name, err)
+	}
+	s, err := script.Parse(name, src, blocks)
+	if err != nil {
+		return nil, err
+	}
+	var problems source.Problems
+	if s.Data != nil {
+		if s.Rows, err = read.rows(files, s.Data); err != nil {
+			return nil, err
+		}
+	}
+	for _, st := range s.Steps {
+		names := st.Uses("row")
+		for c := st.In; c != nil; c = c.In {
+			for _, t := range c.With {
+				names = append(names, t.Uses("row")...)
+			}
+		}
+		slices.Sort(names)
+		switch names = slices.Compact(names); {
+		case len(names) > 0 && s.Data == nil:
+			problems = append(problems, source.Problem{Position: st.Position,
+				Message: fmt.Sprintf("row.%s: the script %s has no rows: say data: FILE in it", names[0], name)})
+		case len(names) > 0:
+			problems = append(problems, unknownColumns(st.Position, names, read[s.Data.File], s.Data)...)
+		}
+	}
+	if len(problems) > 0 {
+		return nil, problems
+	}
+	return s, nil
 }
 
 // missingUploads reports upload steps whose file is not there.

@@ -140,7 +140,7 @@ func pack(t *testing.T, files Dir) ([]byte, string) {
 	require.NoError(t, err)
 	scripts, err := p.Scripts(files, suite)
 	require.NoError(t, err)
-	raw, hash, err := Pack(files, suite, scripts)
+	raw, hash, err := p.Pack(files, suite, scripts)
 	require.NoError(t, err)
 	return raw, hash
 }
@@ -297,7 +297,7 @@ func TestCommandSuites(t *testing.T) {
 	cases, err := p.Cases(dir, s)
 	require.NoError(t, err)
 	assert.Equal(t, []suite.Case{{Name: "t/a.js", File: "t/a.js"}, {Name: "t/b.js", File: "t/b.js"}}, cases)
-	raw, _, err := Pack(dir, s, nil)
+	raw, _, err := p.Pack(dir, s, nil)
 	require.NoError(t, err)
 	a, err := OpenBundle(bytes.NewReader(raw))
 	require.NoError(t, err)

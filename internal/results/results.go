@@ -91,7 +91,7 @@ func (r *Results) TestOfRun(ctx context.Context, number, test int) (api.TestResu
 	if test < 0 || test >= len(run.Tests) {
 		return api.TestResult{}, api.Errorf(api.NotFound, "run %d has no test %d: it has %d tests, counted from 0", number, test, len(run.Tests))
 	}
-	out := api.TestResult{Run: run.RunSummary, Test: run.Tests[test], Tests: run.Tests}
+	out := api.TestResult{Run: run.RunSummary, Test: run.Tests[test], Tests: run.Tests, Blocks: map[string]string{}}
 	if run.Kind == api.ScriptKind {
 		if out.Source, err = r.source(run.Request.Bundle, out.Test.File); err != nil {
 			return out, err
@@ -124,9 +124,32 @@ func (r *Results) TestOfRun(ctx context.Context, number, test int) (api.TestResu
 			}
 		}
 		out.Results[a.Pane].Attempts = append(out.Results[a.Pane].Attempts, v)
+		if run.Kind == api.ScriptKind {
+			if err := r.blocks(&out, run.Request.Bundle, v.Detail.Steps); err != nil {
+				return out, err
+			}
+		}
 	}
 	return out, nil
 }
+
+// blocks adds the files that steps stand in besides the script.
+func (r *Results) blocks(to *api.TestResult, bundle string, steps []attempt.Step) error {
+	for _, s := range steps {
+		if _, known := to.Blocks[s.At.File]; known || s.At.File == to.Test.File || s.At.File == "" || len(to.Blocks) >= maxBlockFiles {
+			continue
+		}
+		text, err := r.source(bundle, s.At.File)
+		if err != nil {
+			return err
+		}
+		to.Blocks[s.At.File] = text
+	}
+	return nil
+}
+
+// maxBlockFiles bounds the files that are sent along with a script.
+const maxBlockFiles = 20
 
 // FilesOfRun lists the files that a run kept; kind "" means every kind.
 func (r *Results) FilesOfRun(ctx context.Context, number int, kind string) ([]api.RunFile, error) {

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"github.com/expr-lang/expr"
+	"github.com/expr-lang/expr/ast"
 	"github.com/expr-lang/expr/vm"
 
 	"parallelpane/internal/core/condition"
@@ -16,9 +17,11 @@ type Scope struct {
 	Browser string            `expr:"browser"` // chromium, firefox, webkitgtk …
 	OS      string            `expr:"os"`
 	Device  DeviceScope       `expr:"device"`
-	Axes    map[string]string `expr:"axes"` // the combination's values, one's own axes included
-	Vars    map[string]string `expr:"vars"` // of the environment
-	Kept    map[string]string `expr:"kept"` // values read by keep
+	Axes    map[string]string `expr:"axes"`  // the combination's values, one's own axes included
+	Vars    map[string]string `expr:"vars"`  // of the environment
+	Kept    map[string]string `expr:"kept"`  // values read by keep
+	Given   map[string]string `expr:"given"` // to the block that the step stands in
+	Row     map[string]string `expr:"row"`   // of the script's data, by column
 }
 
 // DeviceScope is the device as expressions see it.
@@ -65,6 +68,22 @@ func (e *Expr) True(s Scope) (bool, error) {
 		return false, fmt.Errorf("expression %q is not true or false", e.Source)
 	}
 	return b, nil
+}
+
+// uses lists the names that an expression takes from a group, as in row.boat or
+// row["boat's name"].
+func (e *Expr) uses(group string) (names []string) {
+	ast.Find(e.program.Node(), func(n ast.Node) bool {
+		if m, ok := n.(*ast.MemberNode); ok {
+			if of, ok := m.Node.(*ast.IdentifierNode); ok && of.Value == group {
+				if name, ok := m.Property.(*ast.StringNode); ok {
+					names = append(names, name.Value)
+				}
+			}
+		}
+		return false
+	})
+	return names
 }
 
 // Text is a string with ${expressions} in it. "$${" writes a plain "${".
@@ -133,7 +152,7 @@ func unset(source string, s Scope) (string, bool) {
 	if !ok {
 		return "", false
 	}
-	m, ok := map[string]map[string]string{"vars": s.Vars, "kept": s.Kept, "axes": s.Axes}[group]
+	m, ok := map[string]map[string]string{"vars": s.Vars, "kept": s.Kept, "axes": s.Axes, "given": s.Given, "row": s.Row}[group]
 	if !ok || strings.ContainsAny(name, " .()[]+?") {
 		return "", false
 	}

@@ -22,15 +22,27 @@ const MaxFileBytes = 1 << 20
 // Suffix ends the name of every script file.
 const Suffix = ".pane.yaml"
 
-// Parse reads a script. The error is Problems.
-func Parse(file string, src []byte) (*Script, error) {
+// Parse reads a script that may use the blocks of a library. The error is Problems.
+func Parse(file string, src []byte, blocks *Library) (*Script, error) {
 	root, problem := Document(file, src)
 	if problem != nil {
 		return nil, source.Problems{*problem}
 	}
-	p := &parser{Reader{File: file}}
+	p := &parser{Reader: Reader{File: file}}
 	s := p.script(root)
 	if len(p.Problems) > 0 {
+		return nil, p.Problems
+	}
+	for _, st := range s.Steps {
+		if names := st.Uses("given"); len(names) > 0 {
+			p.Problems = append(p.Problems, source.Problem{Position: st.Position,
+				Message: fmt.Sprintf("given.%s: only the steps of a block are given something", names[0])})
+		}
+	}
+	x := expansion{library: blocks}
+	x.steps(s.Steps, nil)
+	s.Steps = x.out
+	if p.Problems = append(p.Problems, x.problems...); len(p.Problems) > 0 {
 		return nil, p.Problems
 	}
 	return s, nil
@@ -188,14 +200,12 @@ func (p *parser) script(root *yaml.Node) *Script {
 			s.Locks = p.Strings(e.Value, "locks")
 		case "wait":
 			s.Wait = p.Duration(e.Value, "wait")
+		case "data":
+			s.Data = p.data(e.Value)
 		case "steps":
-			for _, n := range p.List(e.Value, "steps") {
-				if st, ok := p.step(n); ok {
-					s.Steps = append(s.Steps, st)
-				}
-			}
+			s.Steps = p.steps(e.Value)
 		default:
-			p.Unknown(e, "script", "name", "tags", "locks", "wait", "steps")
+			p.Unknown(e, "script", "name", "tags", "locks", "wait", "data", "steps")
 		}
 	}
 	if len(p.Problems) == 0 {
@@ -209,10 +219,45 @@ func (p *parser) script(root *yaml.Node) *Script {
 	return s
 }
 
+// Data reads where rows come from.
+func (r *Reader) Data(n *yaml.Node) *Data {
+	p := parser{Reader: *r}
+	d := p.data(n)
+	r.Problems = p.Problems
+	return d
+}
+
+// data reads where a script's rows come from.
+func (p *parser) data(n *yaml.Node) *Data {
+	d := &Data{Position: p.At(n)}
+	if resolve(n).Kind == yaml.ScalarNode {
+		d.File = p.String(n, "data")
+	} else if f := p.fields(n, "data", "file", "?name"); f != nil {
+		d.File = p.String(f["file"], "file")
+		if f["name"] != nil {
+			d.Name = p.text(f["name"], "name")
+		}
+	}
+	if d.File != "" && (path.IsAbs(d.File) || slices.Contains(strings.Split(d.File, "/"), "..")) {
+		p.Fail(n, "data: the file must lie within the project: %q", d.File)
+	}
+	return d
+}
+
+func (p *parser) steps(n *yaml.Node) (out []Step) {
+	for _, n := range p.List(n, "steps") {
+		if st, ok := p.step(n); ok {
+			out = append(out, st)
+		}
+	}
+	return out
+}
+
 func (p *parser) step(n *yaml.Node) (Step, bool) {
 	before := len(p.Problems)
 	s := Step{Position: p.At(n)}
-	known := []string{"about", "if", "within", "wait"}
+	known := []string{"about", "if", "within", "frame", "with", "wait"}
+	var with *Entry
 	for _, a := range Actions {
 		known = append(known, string(a))
 	}
@@ -229,6 +274,10 @@ func (p *parser) step(n *yaml.Node) (Step, bool) {
 			s.If = cond
 		case e.Key == "within":
 			s.Within = p.locator(e.Value, "within")
+		case e.Key == "frame":
+			s.Frames = p.frames(e.Value)
+		case e.Key == "with":
+			with = &e
 		case e.Key == "wait":
 			s.Wait = p.Duration(e.Value, "wait")
 		case slices.Contains(Actions, Action(e.Key)):
@@ -243,13 +292,68 @@ func (p *parser) step(n *yaml.Node) (Step, bool) {
 	}
 	if action == nil {
 		if len(p.Problems) == before {
-			p.Fail(n, "step: expected one of %s", strings.Join(known[4:], ", "))
+			p.Fail(n, "step: expected one of %s", strings.Join(known[6:], ", "))
 		}
 		return s, false
 	}
 	s.Action = Action(action.Key)
-	p.action(&s, action.Value)
+	switch {
+	case s.Action == Do:
+		p.do(&s, action.Value, with)
+	case with != nil:
+		p.Fail(with.Node, "with: goes with do only")
+	default:
+		p.action(&s, action.Value)
+	}
 	return s, len(p.Problems) == before
+}
+
+// do reads the call of a block.
+func (p *parser) do(s *Step, n *yaml.Node, with *Entry) {
+	s.Call = &Call{Position: s.Position, Block: strings.TrimSpace(p.String(n, "do")), With: map[string]*Text{}}
+	if s.Within != nil || s.Frames != nil || s.Wait != 0 {
+		p.Fail(n, "do: within, frame and wait belong to the steps of the block")
+	}
+	if with == nil {
+		return
+	}
+	for _, e := range p.Mapping(with.Value, "with") {
+		s.Call.With[e.Key] = p.text(e.Value, e.Key)
+	}
+}
+
+// maxFrames bounds how deep a step reaches.
+const maxFrames = 10
+
+// frames reads one locator, or a list of them, each within the frame before.
+func (p *parser) frames(n *yaml.Node) (out []*Locator) {
+	if resolve(n).Kind != yaml.SequenceNode {
+		return []*Locator{p.locator(n, "frame")}
+	}
+	for _, item := range p.List(n, "frame") {
+		out = append(out, p.locator(item, "frame"))
+	}
+	if len(out) == 0 || len(out) > maxFrames {
+		p.Fail(n, "frame: expected 1 to %d locators", maxFrames)
+	}
+	return out
+}
+
+// window reads which window the test goes on in.
+func (p *parser) window(s *Step, n *yaml.Node) {
+	if resolve(n).Kind == yaml.ScalarNode {
+		s.Read = p.String(n, "window")
+		if !slices.Contains([]string{"new", "first", "close"}, s.Read) {
+			p.Fail(n, "window: expected new, first, close, title: TEXT or address: TEXT, found %q", s.Read)
+		}
+		return
+	}
+	entries := p.Mapping(n, "window")
+	if len(entries) != 1 || entries[0].Key != "title" && entries[0].Key != "address" {
+		p.Fail(n, "window: expected new, first, close, title: TEXT or address: TEXT")
+		return
+	}
+	s.Read, s.Text = entries[0].Key, p.text(entries[0].Value, entries[0].Key)
 }
 
 // fields reads a mapping whose keys are all known and, but for the optional
@@ -324,6 +428,8 @@ func (p *parser) action(s *Step, n *yaml.Node) {
 				p.Fail(n, "network: %v", err)
 			}
 		}
+	case Window:
+		p.window(s, n)
 	case Keep:
 		p.keep(s, n)
 	case Capture:
@@ -390,7 +496,7 @@ func (p *parser) keep(s *Step, n *yaml.Node) {
 
 var variableForm = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
 
-var expectKinds = []string{"reads", "shown", "gone", "holds", "number", "address", "title"}
+var expectKinds = []string{"reads", "shown", "gone", "holds", "number", "address", "title", "saved"}
 
 func (p *parser) expectation(n *yaml.Node) *Expectation {
 	if resolve(n).Kind == yaml.ScalarNode { // expect: TEXT is short for expect: {reads: TEXT}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
+	"path"
 	"path/filepath"
 	"regexp"
 	"strconv"
@@ -31,6 +32,9 @@ type Browser interface {
 	ScrollPage(ctx context.Context, where string) error // top or bottom
 	Dialog(ctx context.Context, accept bool, answer *string) error
 	Network(ctx context.Context, shape traffic.Shape) error
+	Frame(ctx context.Context, m *Match) error                            // nil goes back to the whole page
+	Window(ctx context.Context, which, want string) error                 // new, first, close; title or address, which contains what is wanted
+	Saved(ctx context.Context) ([]string, error)                          // names of files that the pages had it save, to their ends
 	Read(ctx context.Context, m Match, what, attr string) (string, error) // text, value, attribute
 	PageText(ctx context.Context) (string, error)
 	Address(ctx context.Context) (string, error)
@@ -125,6 +129,41 @@ type runner struct {
 	set     Setting
 	start   time.Time
 	matched string // the element that the step acts on
+	calls   map[*Call]given
+}
+
+// given is what the use of a block comes to, worked out before its first step.
+type given struct {
+	values map[string]string
+	skip   bool
+	err    error
+}
+
+// enter works out what a use of a block gives its steps.
+func (r *runner) enter(c *Call) given {
+	if c == nil {
+		return given{}
+	}
+	if g, ok := r.calls[c]; ok {
+		return g
+	}
+	outer := r.enter(c.In)
+	g := given{values: map[string]string{}, skip: outer.skip, err: outer.err}
+	scope := r.set.Scope
+	scope.Given = outer.values
+	if c.If != nil && !g.skip && g.err == nil {
+		var run bool
+		run, g.err = c.If.True(scope)
+		g.skip = !run
+	}
+	for name, t := range c.With {
+		if g.skip || g.err != nil {
+			break
+		}
+		g.values[name], g.err = t.In(scope)
+	}
+	r.calls[c] = g
+	return g
 }
 
 // Run carries a script out. It ends at the first step that does not pass, with
@@ -136,7 +175,7 @@ func Run(ctx context.Context, s *Script, b Browser, set Setting, w Watcher) Outc
 	if set.Scope.Kept == nil {
 		set.Scope.Kept = map[string]string{}
 	}
-	r := &runner{script: s, browser: b, set: set, start: set.Clock()}
+	r := &runner{script: s, browser: b, set: set, start: set.Clock(), calls: map[*Call]given{}}
 	out := Outcome{Verdict: verdict.Passed}
 	for i, step := range s.Steps {
 		res := attempt.Step{Index: i, Title: step.Title(), Action: string(step.Action), At: step.Position, State: attempt.Unrun}
@@ -159,9 +198,10 @@ func (r *runner) since() int64 { return r.set.Clock().Sub(r.start).Milliseconds(
 
 func (r *runner) carryOut(ctx context.Context, step Step, res *attempt.Step, w Watcher) {
 	res.StartMS, r.matched = r.since(), ""
-	run := true
-	var err error
-	if step.If != nil {
+	call := r.enter(step.In)
+	run, err := !call.skip, call.err
+	r.set.Scope.Given = call.values
+	if step.If != nil && run && err == nil {
 		run, err = step.If.True(r.set.Scope)
 	}
 	if err == nil && run {
@@ -187,6 +227,37 @@ func (r *runner) carryOut(ctx context.Context, step Step, res *attempt.Step, w W
 			res.Shot = w.Shot("failure", png)
 		}
 	}
+	if step.Frames != nil && run && !IsLab(err) {
+		_ = r.browser.Frame(ctx, nil) // a page that is gone has no frames
+	}
+}
+
+// reachIn goes into the frames of a step.
+func (r *runner) reachIn(ctx context.Context, step Step) error {
+	if err := r.browser.Frame(ctx, nil); err != nil {
+		return err
+	}
+	for _, l := range step.Frames {
+		find, err := r.find(l)
+		if err != nil {
+			return err
+		}
+		s, err := r.browser.Look(ctx, Query{Find: find, Matches: max(describeAtMost, l.Number)})
+		if err != nil {
+			return err
+		}
+		m, err := one(l, s)
+		if err == nil && m.Tag != "iframe" && m.Tag != "frame" {
+			err = Retry(fmt.Errorf("frame %s: %s is no frame", l, m))
+		}
+		if err == nil {
+			err = r.browser.Frame(ctx, &m)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func (r *runner) act(ctx context.Context, step Step, res *attempt.Step, w Watcher) error {
@@ -210,6 +281,8 @@ func (r *runner) act(ctx context.Context, step Step, res *attempt.Step, w Watche
 			answer = &text
 		}
 		return r.until(ctx, step, func() error { return r.browser.Dialog(ctx, step.Read == "accept", answer) })
+	case Window:
+		return r.until(ctx, step, func() error { return r.browser.Window(ctx, step.Read, text) })
 	case Capture:
 		return r.until(ctx, step, func() error {
 			png, err := r.browser.Screenshot(ctx)
@@ -299,7 +372,13 @@ func (r *runner) until(ctx context.Context, step Step, f func() error) error {
 	}
 	deadline := r.set.Clock().Add(wait)
 	for pause := 15 * time.Millisecond; ; pause = min(pause*2, 120*time.Millisecond) {
-		err := f()
+		var err error
+		if step.Frames != nil {
+			err = r.reachIn(ctx, step)
+		}
+		if err == nil {
+			err = f()
+		}
 		later, ok := errors.AsType[retryLater](err)
 		if !ok {
 			return err
@@ -499,12 +578,34 @@ func (r *runner) expect(ctx context.Context, step Step) error {
 			}
 			return err
 		}
+		if e.Kind == ExpectSaved {
+			return r.saved(ctx, want)
+		}
 		what, got, err := r.observe(ctx, step)
 		if err != nil {
 			return err
 		}
 		return compare(what, e.How, want, got)
 	})
+}
+
+// saved looks for a file that the browser has saved to its end.
+func (r *runner) saved(ctx context.Context, want string) error {
+	names, err := r.browser.Saved(ctx)
+	if err != nil {
+		return err
+	}
+	for _, name := range names {
+		if ok, err := path.Match(want, name); err != nil {
+			return fmt.Errorf("saved %q: %w", want, err)
+		} else if ok {
+			return nil
+		}
+	}
+	if len(names) == 0 {
+		return Retry(fmt.Errorf("saved: no file %q; the browser has saved none", want))
+	}
+	return Retry(fmt.Errorf("saved: no file %q; the browser has saved %q", want, names))
 }
 
 // observe reads what an expectation about a text looks at.

@@ -26,6 +26,7 @@ type page struct {
 	address string
 	fail    error
 	stumble int // so many actions fail in a way that may pass
+	saved   []string
 }
 
 func (p *page) act(format string, args ...any) error {
@@ -97,7 +98,7 @@ var (
 
 func run(t *testing.T, p *page, steps string, set Setting) (Outcome, *notes) {
 	t.Helper()
-	s, err := Parse("t.pane.yaml", []byte("name: T\nwait: 60ms\nsteps:\n"+steps))
+	s, err := Parse("t.pane.yaml", []byte("name: T\nwait: 60ms\nsteps:\n"+steps), nil)
 	require.NoError(t, err)
 	n := &notes{}
 	if set.Base == "" {
@@ -230,7 +231,7 @@ func TestTheLabsFaultIsNoFailure(t *testing.T) {
 }
 
 func TestTimeRunsOut(t *testing.T) {
-	s, err := Parse("t", []byte("name: T\nwait: 1h\nsteps:\n  - click: Hold\n"))
+	s, err := Parse("t", []byte("name: T\nwait: 1h\nsteps:\n  - click: Hold\n"), nil)
 	require.NoError(t, err)
 	ctx, cancel := context.WithTimeout(t.Context(), 30*time.Millisecond)
 	defer cancel()
@@ -250,4 +251,38 @@ func TestResolve(t *testing.T) {
 	}
 	_, err := Resolve("", "/c")
 	assert.ErrorContains(t, err, "no base address")
+}
+
+func (p *page) Frame(_ context.Context, m *Match) error {
+	if m == nil {
+		return p.act("out")
+	}
+	return p.act("into %s", m.Ref)
+}
+func (p *page) Window(_ context.Context, which, want string) error {
+	return p.act("window %s %s", which, want)
+}
+func (p *page) Saved(context.Context) ([]string, error) { return p.saved, nil }
+
+func TestAStepActsWithinFrames(t *testing.T) {
+	frame := Match{Ref: "f1", Tag: "iframe", Visible: true}
+	p := &page{looks: []Sight{seen(frame), seen(shown)}}
+	out, _ := run(t, p, "  - {click: Hold, frame: {css: iframe}}\n  - window: new\n  - window: {title: \"${vars.t}\"}\n", Setting{
+		Scope: Scope{Vars: map[string]string{"t": "Tides"}}})
+	require.Equal(t, verdict.Passed, out.Verdict, out.Message)
+	assert.Equal(t, []string{"out", "into f1", "click e1", "out", "window new ", "window title Tides"}, p.done)
+
+	out, _ = run(t, &page{looks: []Sight{seen(shown)}}, "  - {click: Hold, frame: [{css: iframe}]}\n", Setting{})
+	assert.Equal(t, verdict.Failed, out.Verdict)
+	assert.Contains(t, out.Message, "is no frame")
+}
+
+func TestAFileIsWaitedFor(t *testing.T) {
+	p := &page{looks: []Sight{{}}, saved: []string{"berths.txt"}}
+	out, _ := run(t, p, "  - expect: {saved: \"*.txt\"}\n", Setting{})
+	assert.Equal(t, verdict.Passed, out.Verdict, out.Message)
+	out, _ = run(t, p, "  - expect: {saved: \"*.csv\"}\n", Setting{})
+	assert.Contains(t, out.Message, `no file "*.csv"; the browser has saved ["berths.txt"] (waited 60ms)`)
+	out, _ = run(t, p, "  - expect: {saved: \"[\"}\n", Setting{})
+	assert.Contains(t, out.Message, "syntax error in pattern")
 }

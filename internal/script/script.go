@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"parallelpane/internal/core/source"
+	"parallelpane/internal/core/suite"
 )
 
 // Script is one test file.
@@ -19,7 +20,16 @@ type Script struct {
 	Tags  []string
 	Locks []string      // what no other test of the project may hold at the same time
 	Wait  time.Duration // how long an action or expectation may wait; 0 means DefaultWait
-	Steps []Step
+	Data  *Data         // nil of a script that is one test
+	Rows  []suite.Row   // of its data, which Parse does not read
+	Steps []Step        // with those of its blocks
+}
+
+// Data makes a test of each row of a file.
+type Data struct {
+	source.Position
+	File string // within the project
+	Name *Text  // of a row, for people; nil takes its number and first value
 }
 
 // DefaultWait is how long a step waits for its element or expectation.
@@ -40,13 +50,15 @@ const (
 	Scroll  Action = "scroll"
 	Dialog  Action = "dialog"
 	Network Action = "network"
+	Window  Action = "window"
+	Do      Action = "do" // the steps of a block, which Parse puts in its place
 	Keep    Action = "keep"
 	Capture Action = "capture"
 	Expect  Action = "expect"
 )
 
 // Actions lists every action.
-var Actions = []Action{Visit, Click, Enter, Choose, Press, Hover, Upload, Scroll, Dialog, Network, Keep, Capture, Expect}
+var Actions = []Action{Visit, Click, Enter, Choose, Press, Hover, Upload, Scroll, Dialog, Network, Window, Do, Keep, Capture, Expect}
 
 // Step is one action or expectation. Which fields carry its arguments depends
 // on the action.
@@ -55,7 +67,10 @@ type Step struct {
 	About  string // plain words for people; "" when the author gave none
 	If     *Expr  // nil means always
 	Within *Locator
+	Frames []*Locator    // in which the step acts, each within the one before
 	Wait   time.Duration // 0 means the script's
+	In     *Call         // the use of a block that it stands in; nil in a script
+	Call   *Call         // of a do
 	Action Action
 
 	Target *Locator // what is clicked, entered into, chosen from, read …
@@ -78,6 +93,7 @@ const (
 	ExpectNumber  ExpectKind = "number"
 	ExpectAddress ExpectKind = "address"
 	ExpectTitle   ExpectKind = "title"
+	ExpectSaved   ExpectKind = "saved"
 )
 
 // Expectation is what must come true within the step's wait.
@@ -125,8 +141,10 @@ func (l *Locator) String() string {
 	return s
 }
 
-// Title is the step in a few words, for lists.
-func (s Step) Title() string {
+// Title is the step in a few words, for lists, after the blocks that it stands in.
+func (s Step) Title() string { return s.In.path() + s.title() }
+
+func (s Step) title() string {
 	if s.About != "" {
 		return s.About
 	}
@@ -157,6 +175,13 @@ func (s Step) Title() string {
 		return "dialog: " + s.Read
 	case Network:
 		return "network: " + s.Text.Source
+	case Window:
+		if s.Text != nil {
+			return "window of " + s.Read + " " + text
+		}
+		return "window: " + s.Read
+	case Do:
+		return s.Call.Block
 	case Keep:
 		from := s.Read
 		if s.Target != nil {
@@ -177,6 +202,9 @@ func (e Expectation) title() string {
 		return fmt.Sprintf("expect %s to be %s", e.Target, e.Kind)
 	case ExpectNumber:
 		return fmt.Sprintf("expect %d of %s", e.Number, e.Target)
+	}
+	if e.Kind == ExpectSaved {
+		return fmt.Sprintf("expect that %q is saved", e.Want.Source)
 	}
 	want := map[string]string{"equals": "just ", "contains": "", "matches": "what matches "}[e.How] + strconv.Quote(e.Want.Source)
 	if e.Kind == ExpectAddress || e.Kind == ExpectTitle {

@@ -1,6 +1,7 @@
 package sessions
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -68,6 +69,35 @@ func (x *ending) downloads() {
 		left -= n
 		x.keep(name)
 	}
+}
+
+// Saved lists the files that pages had the browser save, to their ends.
+func (s *Session) Saved(context.Context) ([]string, error) {
+	entries, err := os.ReadDir(filepath.Join(s.home(), engine.Downloads))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	var names []string
+	for _, e := range entries {
+		if e.Type().IsRegular() && !hasSuffix(e.Name(), unfinished) {
+			names = append(names, e.Name())
+		}
+	}
+	return names, err
+}
+
+// forgetSaved removes what was saved in an earlier test.
+func (s *Session) forgetSaved() error {
+	home, err := os.OpenRoot(s.home())
+	if err != nil {
+		return err
+	}
+	defer home.Close()
+	names, err := s.Saved(context.Background())
+	for _, name := range names {
+		err = errors.Join(err, home.Remove(path.Join(engine.Downloads, name)))
+	}
+	return err
 }
 
 func hasSuffix(name string, any []string) bool {

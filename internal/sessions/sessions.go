@@ -404,6 +404,9 @@ func (s *Session) Reset(ctx context.Context) error {
 		s.reshaped = false
 		s.door.Shape(s.shape)
 	}
+	if err := s.forgetSaved(); err != nil {
+		return err
+	}
 	if s.BiDi != nil {
 		if err := s.BiDi.Send(ctx, "storage.deleteCookies", map[string]any{}, nil); err != nil {
 			return err

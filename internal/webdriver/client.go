@@ -386,6 +386,16 @@ func (s *Session) SwitchTo(ctx context.Context, handle string) error {
 	return s.post(ctx, "/window", map[string]string{"handle": handle}, nil)
 }
 
+// SwitchFrame makes a frame's document the one that commands look at; "" is the page of
+// the whole window (W3C WebDriver section 11.6).
+func (s *Session) SwitchFrame(ctx context.Context, frame Element) error {
+	var id any
+	if frame != "" {
+		id = frame
+	}
+	return s.post(ctx, "/frame", map[string]any{"id": id}, nil)
+}
+
 // CloseWindow closes the current window and returns the handles left.
 func (s *Session) CloseWindow(ctx context.Context) ([]string, error) {
 	var v []string

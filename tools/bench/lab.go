@@ -251,7 +251,7 @@ func wideRun(tests, wide int) ([]byte, string, error) {
 	if err != nil {
 		return nil, "", err
 	}
-	return project.Pack(tree, p.Suites[0], scripts)
+	return p.Pack(tree, p.Suites[0], scripts)
 }
 
 const (

@@ -2,6 +2,7 @@
 package source
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 )
@@ -32,4 +33,9 @@ func (ps Problems) Error() string {
 		lines[i] = p.Error()
 	}
 	return strings.Join(lines, "\n")
+}
+
+// Compare orders places by file, line and column.
+func (p Position) Compare(q Position) int {
+	return cmp.Or(cmp.Compare(p.File, q.File), cmp.Compare(p.Line, q.Line), cmp.Compare(p.Column, q.Column))
 }

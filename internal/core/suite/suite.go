@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
 
 	"parallelpane/internal/core/source"
@@ -16,6 +17,32 @@ type Case struct {
 	File  string // of the bundle; "" where there is none
 	Tags  []string
 	Locks []string // of which no two cases that run at the same time have the same
+	Row   *Row     // nil where the file is one test
+}
+
+// Row is one row of data, for which a file is a test.
+type Row struct {
+	Number int               // from 1
+	Name   string            // for people, unique within its file
+	Values map[string]string // by column
+}
+
+// Of is the name of the test that a row makes of another.
+func (r Row) Of(test string) string { return test + Part + r.Name }
+
+// Is reports whether a row is meant by a text: its number or its name.
+func (r Row) Is(text string) bool { return text == r.Name || text == strconv.Itoa(r.Number) }
+
+// Owner is the case of a name, or the one whose command told of a test of that name; its
+// place among them, or -1.
+func Owner(cases []Case, name string) int {
+	best, length := -1, -1
+	for i, c := range cases {
+		if (name == c.Name || strings.HasPrefix(name, c.Name+Part)) && len(c.Name) > length {
+			best, length = i, len(c.Name)
+		}
+	}
+	return best
 }
 
 // Files maps the names of tests that commands told of to those of the files that told of
@@ -27,8 +54,14 @@ func Files(cases []Case, names []string) []string {
 	}
 	var out []string
 	for _, name := range names {
-		if file, _, told := strings.Cut(name, Part); told && have[file] && !have[name] {
-			name = file
+		for unit := name; !have[name]; {
+			i := strings.LastIndex(unit, Part)
+			if i < 0 {
+				break
+			}
+			if unit = unit[:i]; have[unit] {
+				name = unit
+			}
 		}
 		if !slices.Contains(out, name) {
 			out = append(out, name)

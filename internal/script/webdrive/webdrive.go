@@ -23,6 +23,8 @@ type Browser struct {
 	s    *webdriver.Session
 	lab  Lab
 	mute bool // the browser runs no scripts and has commands of ours instead
+	// been are the windows that the test has been in, the one that it is in last.
+	been []string
 }
 
 // Lab is what surrounds a session.
@@ -33,6 +35,8 @@ type Lab interface {
 	Gone(ctx context.Context) error
 	// Reach tries to get to a site as the browser does; any answer will do.
 	Reach(ctx context.Context, address string) error
+	// Saved lists the files that pages had the browser save, to their ends.
+	Saved(ctx context.Context) ([]string, error)
 	// Shape holds the browser's way to every site to a shape, until the test ends.
 	Shape(shape traffic.Shape) error
 }

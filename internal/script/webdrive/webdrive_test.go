@@ -95,9 +95,13 @@ func TestDemoSuite(t *testing.T) {
 								sc.Steps[i].Wait = 1500 * time.Millisecond
 							}
 						}
+						var row map[string]string
+						if len(sc.Rows) > 0 {
+							row = sc.Rows[0].Values
+						}
 						out := script.Run(ctx, sc, webdrive.New(s.Session, s), script.Setting{
 							Base: site.URL, Root: saltmarsh,
-							Scope: script.Scope{Browser: b.Name, OS: "linux", Device: script.DeviceOf(profile), Vars: env.Vars},
+							Scope: script.Scope{Browser: b.Name, OS: "linux", Device: script.DeviceOf(profile), Vars: env.Vars, Row: row},
 						}, &quiet{})
 						want := verdict.Passed
 						if defect := knownDefects[sc.Name]; defect != nil && defect(b.Name, profile) {

@@ -23,6 +23,7 @@ import (
 	"parallelpane/internal/core/suite"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/link"
+	"parallelpane/internal/project"
 	"parallelpane/internal/recording"
 )
 
@@ -35,16 +36,13 @@ func (w Worker) Work(ctx context.Context, s link.Slice) {
 	dir, done, err := w.Bundles.Get(ctx, s.Bundle)
 	defer done()
 	mask := recording.NewMask(slices.Collect(maps.Values(s.Secrets))...)
-	byFile := map[string][]link.SliceTest{}
-	var files []string
-	for _, t := range s.Tests {
-		if byFile[t.File] == nil {
-			files = append(files, t.File)
-		}
-		byFile[t.File] = append(byFile[t.File], t)
+	var cases []suite.Case
+	if err == nil {
+		cases, err = casesOf(dir, s.Suite)
 	}
-	for i, file := range files {
-		x := &execution{Floor: w.Floor, slice: s, file: file, asked: byFile[file], mask: mask}
+	all := units(cases, s.Tests)
+	for i, u := range all {
+		x := &execution{Floor: w.Floor, slice: s, unit: u.Name, file: u.File, row: u.Row, asked: u.asked, mask: mask}
 		if ctx.Err() != nil || !x.announce(ctx) {
 			return
 		}
@@ -52,17 +50,57 @@ func (w Worker) Work(ctx context.Context, s link.Slice) {
 		if err == nil {
 			said = x.run(ctx, dir)
 		}
-		if !x.tell(ctx, said, i == len(files)-1) {
+		if !x.tell(ctx, said, i == len(all)-1) {
 			return
 		}
 	}
 }
 
-// execution is the command's run for one file.
+// casesOf lists what a suite's command is run for.
+func casesOf(dir, name string) ([]suite.Case, error) {
+	files := project.Dir(dir)
+	p, err := project.Load(files)
+	if err != nil {
+		return nil, err
+	}
+	of, err := p.Suite(name)
+	if err != nil {
+		return nil, err
+	}
+	return p.Cases(files, of)
+}
+
+// unit is one run of the command: for a file, or for a row of data with it.
+type unit struct {
+	suite.Case
+	asked []link.SliceTest
+}
+
+// units sorts tests by the run of the command that tells of them, in the order in which
+// they come. Where the cases cannot be known, each file is one.
+func units(cases []suite.Case, tests []link.SliceTest) (out []unit) {
+	for _, t := range tests {
+		c := suite.Case{Name: t.File, File: t.File}
+		if i := suite.Owner(cases, t.Name); i >= 0 {
+			c = cases[i]
+		}
+		i := slices.IndexFunc(out, func(u unit) bool { return u.Name == c.Name })
+		if i < 0 {
+			i = len(out)
+			out = append(out, unit{Case: c})
+		}
+		out[i].asked = append(out[i].asked, t)
+	}
+	return out
+}
+
+// execution is the command's run for one file, or for a row of data with it.
 type execution struct {
 	*work.Floor
 	slice link.Slice
+	unit  string // the name of the test that stands for it
 	file  string
+	row   *suite.Row       // nil where there is none
 	asked []link.SliceTest // of the file; the file itself is one of them, unless only tests of it are tried again
 	mask  *recording.Mask
 
@@ -73,7 +111,7 @@ type execution struct {
 
 // whole is the place of the file itself among what is asked for; -1 when it is not.
 func (x *execution) whole() int {
-	return slices.IndexFunc(x.asked, func(t link.SliceTest) bool { return t.Name == x.file })
+	return slices.IndexFunc(x.asked, func(t link.SliceTest) bool { return t.Name == x.unit })
 }
 
 func (x *execution) announce(ctx context.Context) bool {
@@ -128,7 +166,7 @@ func (x *execution) tell(ctx context.Context, s said, last bool) bool {
 	var names []link.FoundTest
 	if s.report != nil {
 		for _, t := range s.report.Tests {
-			name := x.mask.Text(suite.Told(x.file, t.Suite, t.Name))
+			name := x.mask.Text(suite.Told(x.unit, t.Suite, t.Name))
 			if _, twice := tests[name]; !twice {
 				names = append(names, link.FoundTest{Name: name, File: x.file})
 			}
@@ -161,7 +199,7 @@ func (x *execution) tell(ctx context.Context, s said, last bool) bool {
 	for i, t := range all {
 		at := x.Begin(t.Name, link.Result{ID: t.ID, Fence: x.slice.Fence, Test: t.Index, Attempt: t.Attempt}, x.slice.Record, x.mask)
 		at.Result.Detail.Browser, at.Result.Detail.Version, at.Result.Detail.Device = s.stood.browser, s.stood.version, s.stood.name
-		if t.Name == x.file {
+		if t.Name == x.unit {
 			x.tellFile(at, s)
 		} else {
 			x.tellTest(at, s, tests, t.Name)
@@ -173,8 +211,8 @@ func (x *execution) tell(ctx context.Context, s said, last bool) bool {
 			at.Adopt(o.made, o.missing)
 		}
 		for _, f := range s.attached {
-			if mine := belongs(f.path, t.Name); mine || t.Name == x.file && !slices.ContainsFunc(all, func(o link.SliceTest) bool {
-				return o.Name != x.file && belongs(f.path, o.Name)
+			if mine := belongs(f.path, t.Name); mine || t.Name == x.unit && !slices.ContainsFunc(all, func(o link.SliceTest) bool {
+				return o.Name != x.unit && belongs(f.path, o.Name)
 			}) {
 				at.Attached(filepath.Base(f.path), mediaOf(f.path), f.content)
 			}
@@ -193,7 +231,7 @@ func (x *execution) tell(ctx context.Context, s said, last bool) bool {
 }
 
 func (x *execution) order(t link.SliceTest) int {
-	if t.Name == x.file {
+	if t.Name == x.unit {
 		return 1
 	}
 	return 0
@@ -297,7 +335,7 @@ func (x *execution) tellTest(at *work.Attempt, s said, tests map[string]outcome.
 	at.Result.StartedAt, at.Result.TookMS = began.UnixMilli(), max(1, int64(t.Seconds*1000))
 	at.Text("failure.txt", t.Detail)
 	at.Text("output.txt", t.Output)
-	at.Note("told by %s, which took %.3g s in it", x.file, t.Seconds)
+	at.Note("told by %s, which took %.3g s in it", x.unit, t.Seconds)
 	at.End(t.Verdict, t.Message)
 }
 
@@ -316,7 +354,7 @@ func (x *execution) owners(s said, all []link.SliceTest, tests map[string]outcom
 		for i, t := range all {
 			told, known := tests[t.Name]
 			switch {
-			case o.name != "" && known && (told.Name == o.name || suite.Told(x.file, told.Suite, told.Name) == o.name):
+			case o.name != "" && known && (told.Name == o.name || suite.Told(x.unit, told.Suite, told.Name) == o.name):
 				to, by = i, "its name"
 			case by == "" && known && told.Seconds > 0 && !told.Began.IsZero() && within(o.began, told):
 				to = i
@@ -326,7 +364,7 @@ func (x *execution) owners(s said, all []link.SliceTest, tests map[string]outcom
 			by = "the time"
 		}
 		if to < 0 {
-			to = slices.IndexFunc(all, func(t link.SliceTest) bool { return t.Name == x.file })
+			to = slices.IndexFunc(all, func(t link.SliceTest) bool { return t.Name == x.unit })
 			if told := len(tests); to < 0 && told > 0 && len(all) > 0 {
 				to = 0
 			}

@@ -3,6 +3,7 @@ package commands
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -120,7 +121,7 @@ func (x *execution) command(ctx context.Context, room *sessions.Room, home, endp
 	line := strings.NewReplacer(filled...).Replace(c.Line)
 	env := []string{"PANE_ENDPOINT=" + endpoint, "PANE_BROWSER=" + b.Name, "PANE_VERSION=" + b.Version, "PANE_DEVICE=" + x.slice.Device.Name,
 		"PANE_BASE=" + x.slice.Base, "PANE_COMBINATION=" + x.combination(), "PANE_COMBINATION_FILE=" + in("combination.json"),
-		"PANE_FILE=" + x.file, "PANE_RESULTS=" + in(resultsFile), "PANE_ATTACHMENTS=" + in("attachments"), "PANE_RUN=" +
+		"PANE_FILE=" + x.file, "PANE_CASE=" + x.unit, "PANE_RESULTS=" + in(resultsFile), "PANE_ATTACHMENTS=" + in("attachments"), "PANE_RUN=" +
 			strconv.Itoa(x.slice.Run),
 		"PANE_PANE=" + x.slice.Label, "HTTP_PROXY=http://" + room.Proxy, "HTTPS_PROXY=http://" + room.Proxy, "http_proxy=http://" + room.Proxy,
 		"https_proxy=http://" + room.Proxy, "NO_PROXY=" + strings.TrimPrefix(endpoint, "http://"), "HOME=" + in("."), "CI=1"}
@@ -135,6 +136,16 @@ func (x *execution) command(ctx context.Context, room *sessions.Room, home, endp
 	}
 	for name, v := range c.Env {
 		env = append(env, name+"="+v)
+	}
+	if x.row != nil {
+		raw, err := json.Marshal(x.row.Values)
+		if err != nil {
+			return 0, "", "", err
+		}
+		env = append(env, "PANE_ROW="+string(raw))
+		for column, v := range x.row.Values {
+			env = append(env, "PANE_ROW_"+variable(column)+"="+v)
+		}
 	}
 	out := &printed{most: maxOutput}
 	// The status is written down by a shell around the line, so that it is known whatever the line's own does.

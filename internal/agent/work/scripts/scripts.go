@@ -3,9 +3,9 @@ package scripts
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"maps"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"sync/atomic"
@@ -15,9 +15,11 @@ import (
 	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/device"
 	"parallelpane/internal/core/fleet"
+	"parallelpane/internal/core/source"
 	"parallelpane/internal/core/traffic"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/link"
+	"parallelpane/internal/project"
 	"parallelpane/internal/recording"
 	"parallelpane/internal/script"
 	"parallelpane/internal/script/webdrive"
@@ -115,14 +117,13 @@ func (k *keeper) close() {
 
 func (at *execution) run(ctx context.Context) {
 	s := at.slice
-	src, err := readWithin(at.dir, at.test.File)
-	if err != nil {
-		at.End(verdict.LabFault, err.Error())
+	sc, row, err := at.read()
+	if _, wrong := errors.AsType[source.Problems](err); wrong {
+		at.End(verdict.Failed, err.Error())
 		return
 	}
-	sc, err := script.Parse(at.test.File, src)
 	if err != nil {
-		at.End(verdict.Failed, err.Error())
+		at.End(verdict.LabFault, err.Error())
 		return
 	}
 	b, err := at.Browser(s.Values)
@@ -175,7 +176,8 @@ func (at *execution) run(ctx context.Context) {
 	defer cancel()
 	out := script.Run(limited, sc, webdrive.New(session.Session, session), script.Setting{
 		Base: s.Base, Root: at.dir, Marker: s.Marker,
-		Scope: script.Scope{Browser: b.Name, OS: at.Machine.Load().OS, Device: script.DeviceOf(seen), Axes: s.Values, Vars: vars},
+		Scope: script.Scope{Browser: b.Name, OS: at.Machine.Load().OS, Device: script.DeviceOf(seen), Axes: s.Values, Vars: vars,
+			Row: row},
 	}, at)
 	at.Result.Detail.Steps = out.Steps
 	at.Result.Detail.DriverMS = time.Duration(driver.Load()).Milliseconds()
@@ -185,14 +187,24 @@ func (at *execution) run(ctx context.Context) {
 	at.EndRecording()
 }
 
-// readWithin reads a file of a directory and never one outside it.
-func readWithin(dir, name string) ([]byte, error) {
-	root, err := os.OpenRoot(dir)
+// read reads the test's script out of the bundle, and the values of the row that it is
+// for; nil where it has none.
+func (at *execution) read() (*script.Script, map[string]string, error) {
+	files := project.Dir(at.dir)
+	p, err := project.Load(files)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	defer root.Close()
-	return root.ReadFile(filepath.FromSlash(name))
+	sc, err := p.Script(files, at.test.File)
+	if err != nil || sc.Data == nil {
+		return sc, nil, err
+	}
+	for _, r := range sc.Rows {
+		if r.Of(sc.Name) == at.test.Name {
+			return sc, r.Values, nil
+		}
+	}
+	return nil, nil, fmt.Errorf("no row of %s is called as in %q", sc.Data.File, at.test.Name)
 }
 
 // StepDone writes the step to the attempt's log.

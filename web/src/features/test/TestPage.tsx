@@ -73,7 +73,9 @@ export function TestPage() {
       { replace: true },
     );
   };
-  const line = attempt?.detail.steps[step]?.at.line ?? 0;
+  const stands = attempt?.detail.steps[step]?.at;
+  const line = stands?.line ?? 0;
+  const file = stands?.file && result.data.blocks[stands.file] ? stands.file : result.data.test.file;
   const at = result.data.test.index;
   return (
     <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
@@ -151,13 +153,14 @@ export function TestPage() {
             <AskBisect run={run.number} test={result.data.test.name} pane={chosen.pane.key} />
           )}
         </Sheet>
-        <Sheet title={<span className="font-mono text-sm font-normal">{result.data.test.file}</span>}>
+        <Sheet title={<span className="font-mono text-sm font-normal">{file}</span>}>
           <Source
-            text={source}
+            text={result.data.blocks[file] ?? source}
             line={line}
             failed={attempt?.detail.steps[step]?.state === "failed"}
             onLine={(n) => {
-              const i = attempt?.detail.steps.findLastIndex((s) => s.at.line <= n) ?? -1;
+              const i =
+                attempt?.detail.steps.findLastIndex((s) => s.at.file === file && s.at.line <= n) ?? -1;
               if (i >= 0) go({ step: i });
             }}
           />
