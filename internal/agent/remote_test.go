@@ -269,7 +269,8 @@ func TestWhatCannotBeAskedFor(t *testing.T) {
 		{`{"capabilities":{"alwaysMatch":{"browserName":7}}}`, webdriver.InvalidArgument, "browserName"},
 		{`{"capabilities":{"alwaysMatch":{"colour":"blue"}}}`, webdriver.InvalidArgument, "colour"},
 		{asking(`{"nmae":"x"}`), webdriver.InvalidArgument,
-			`there is no "nmae"; there are name, test, run, project, tags, device, mode, labels, record, traffic, relay, idleLimit, queueLimit, secrets`},
+			`there is no "nmae"; there are name, test, run, project, tags, device, mode, labels, record, traffic, relay, idleLimit, ` +
+				"queueLimit, secrets"},
 		{asking(`{"tags":"x"}`), webdriver.InvalidArgument, "pane:options.tags: expected a list of strings"},
 		{asking(`{"device":"abacus"}`), webdriver.InvalidArgument, "abacus"},
 		{asking(`{"record":{"sound":"always"}}`), webdriver.InvalidArgument, `there is no recording "sound"`},

@@ -11,7 +11,7 @@ import (
 
 // Setting is the base address or a variable of a run, with where it comes from.
 type Setting struct {
-	Name  string    `json:"name" description:"base, or vars.NAME"`
+	Name  string    `json:"name" description:"base, vars.NAME, or secrets.NAME, whose value is not said"`
 	Value string    `json:"value"`
 	From  string    `json:"from"`
 	Over  []Setting `json:"over" description:"values of the same name that it goes before, the nearest first"`

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"encoding/xml"
 	"fmt"
+	"html"
 	"io"
 	"log/slog"
 	"net"
@@ -51,6 +52,11 @@ func site(t *testing.T, visits *atomic.Int64) string {
 		w.Header().Set("Content-Type", "text/html")
 		fmt.Fprintf(w, `<!doctype html><title>Quay</title><p id="p">Ebb</p>
 <script>setTimeout(() => { p.textContent = "Flood" }, %d)</script>`, wait)
+	})
+	mux.HandleFunc("GET /form", func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "text/html")
+		fmt.Fprintf(w, "<!doctype html><title>Sign in</title><form><input name=pin></form><p>It was %s</p>",
+			html.EscapeString(r.FormValue("pin")))
 	})
 	s := httptest.NewServer(mux)
 	t.Cleanup(s.Close)

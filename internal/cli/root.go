@@ -110,7 +110,7 @@ func (r *root) command() *cobra.Command {
 		&cobra.Group{ID: "write", Title: "Write tests:"})
 	for group, cmds := range map[string][]*cobra.Command{
 		"run": {r.runCmd(), r.runsCmd(), r.showCmd(), r.againCmd(), r.bisectCmd(), r.cancelCmd(), r.fetchCmd(), r.sessionsCmd(), r.verdictCmd(),
-			r.relayCmd(), r.relaysCmd(), r.presetCmd(), r.scheduleCmd()},
+			r.relayCmd(), r.relaysCmd(), r.secretCmd(), r.presetCmd(), r.scheduleCmd()},
 		"lab": {r.serveCmd(), r.agentCmd(), r.agentsCmd(), r.browsersCmd(), r.whyCmd(), r.forecastCmd(), r.quotaCmd(), r.recordCmd(), r.keepCmd(),
 			r.sweepCmd(), r.tokenCmd(), r.auditCmd(), r.backupCmd(), r.restoreCmd(), r.checkDataCmd(), r.linkCmd(), r.standinCmd(), r.demoCmd()},
 		"write": {r.lintCmd(), r.tryCmd(), r.readCmd(), r.envCmd(), r.snippetCmd(), r.matrixCmd(), r.schemaCmd(), r.devicesCmd()},

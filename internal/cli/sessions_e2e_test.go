@@ -3,10 +3,13 @@ package cli
 import (
 	"bytes"
 	"encoding/json"
+	"io"
 	"io/fs"
 	"net/http"
+	"net/url"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -176,6 +179,70 @@ func TestSecretsOfARun(t *testing.T) {
 	assert.Equal(t, verdict.ExitFailed, code, errs)
 	assert.Contains(t, out, "•••")
 	assert.NotContains(t, out+errs, "kedge-anchor-17")
+}
+
+// A secret that the project keeps is typed into a form and printed by a command, with
+// everything recorded, and stands in no file of the service and its agents, on no page and
+// in no output.
+func TestAKeptSecretIsShownNowhere(t *testing.T) {
+	b := newBench(t)
+	const secret = "kedge anchor & 4711"
+	b.write("pane.yaml", `project: saltmarsh
+suites:
+  quay: {scripts: "*.pane.yaml", secrets: [pin]}
+  shell: {command: "sh {file}", cases: "*.sh", results: exit, secrets: pin}
+matrices: {one: {axes: {browser: [chromium]}}}
+environments: {local: {base: "`+b.site+`"}}
+default: {suite: quay}
+`)
+	b.write("pin.pane.yaml", "name: The pin\ntags: [pin]\nwait: 200ms\nsteps:\n  - visit: /form\n  - enter: {at: {css: input}, "+
+		"text: \"${vars.pin}\"}\n  - press: Enter\n  - capture: sent\n  - expect: It is ${vars.pin}\n")
+	b.write("print.sh", "echo \"it is $PANE_VAR_PIN\"; echo \"$PANE_VAR_PIN\" > \"$PANE_ATTACHMENTS/pin.txt\"; exit 1\n")
+	b.serve()
+	b.agent("quay")
+	b.refused(verdict.ExitUsage, "the suite needs the secret pin, which project saltmarsh keeps neither for environment local", "run", "--dir",
+		b.project, "--tag", "pin")
+	cmd := (&root{address: b.listen, out: io.Discard, err: io.Discard}).secretCmd()
+	cmd.SetArgs([]string{"keep", "pin", "--project", "saltmarsh"})
+	cmd.SetIn(strings.NewReader(secret + "\n"))
+	require.NoError(t, cmd.ExecuteContext(t.Context()))
+	b.want([]string{"secret", "list", "--dir", b.project}, "pin", "every one")
+	b.want([]string{"run", "--dir", b.project, "--tag", "pin", "--preview"}, "secrets.pin = (kept)", "kept for every environment")
+	for _, of := range [][]string{{"quay", "--tag", "pin"}, {"shell"}} {
+		code, out, errs := b.pane(append([]string{"run", "--dir", b.project, "--record", "always"}, of...)...)
+		assert.Equal(t, verdict.ExitFailed, code, errs)
+		assert.Contains(t, out, "•••", of)
+		assert.NotContains(t, out+errs, secret)
+	}
+	b.noLeftovers("quay")
+	for _, form := range []string{secret, url.QueryEscape(secret), url.PathEscape(secret), "kedge anchor &amp; 4711", "kedge+anchor"} {
+		b.nowhere(form)
+	}
+	var all bytes.Buffer
+	for _, args := range [][]string{{"show", "1"}, {"show", "1", "The pin"}, {"show", "2", "--json"}, {"fetch", "1", filepath.Join(b.dir,
+		"fetched")}, {"audit"}, {"secret", "list", "--project", "saltmarsh", "--json"}} {
+		_, out, errs := b.pane(args...)
+		all.WriteString(out + errs)
+	}
+	assert.NotContains(t, all.String(), "anchor")
+	assert.Equal(t, secret, strings.TrimSpace(b.want([]string{"secret", "read", "pin", "--dir", b.project})), "an admin reads it")
+	if s, enter := b.console(); s != nil {
+		defer s.Close()
+		b.script(s, "http://"+b.listen, map[string]string{"enter": enter}, `
+  - visit: ${vars.enter}
+  - visit: /people/secrets
+  - expect: {reads: every one, at: {css: tbody}}
+  - enter: {at: {attribute: {placeholder: desk_password}}, text: other}
+  - enter: {at: {attribute: {placeholder: staging}}, text: local}
+  - enter: {at: {attribute: {placeholder: its value}}, text: sheet bend}
+  - click: {role: button, name: Keep}
+  - expect: {reads: local, at: {css: tbody}}
+  - visit: /runs/2
+  - expect: print.sh
+  - expect: •••
+`)
+	}
+	b.want([]string{"secret", "drop", "other", "--env", "local", "--project", "saltmarsh"}, "is forgotten")
 }
 
 // nowhere says that a word is in no file of the service and the agents.

@@ -97,6 +97,7 @@ func New(c Config) *fiber.App {
 	a.routes()
 	a.streams()
 	a.relays()
+	a.secrets()
 	a.session()
 	a.remoteEnd()
 	a.app.Get(Prefix+"/openapi.json", func(c fiber.Ctx) error {
@@ -137,6 +138,7 @@ func OpenAPI(version string) []byte {
 	a.routes()
 	a.streams()
 	a.relays()
+	a.secrets()
 	return a.doc.json()
 }
 

@@ -58,9 +58,10 @@ func TestNothingIsSeenOfAnotherProject(t *testing.T) {
 	marks := []string{"saltmarsh", "Tide", "Berth", "nightly", "mornings", "tidal-agent", "0123456789", session, s.Tests[0].ID}
 	guest, insider := x.as("guest", in("marina", api.Admin)), x.as("insider", in("saltmarsh", api.Viewer))
 	fill := strings.NewReplacer("{number}", "1", "{test}", "0", "{id}", session, "{attempt}", s.Tests[0].ID, "{kind}", "commands",
-		"{hash}", strings.Repeat("0", 64))
+		"{hash}", strings.Repeat("0", 64), "{secret}", "PIN", "{project}", "saltmarsh")
 	names := map[string]string{"/presets/{name}": "nightly", "/presets/{name}/run": "nightly", "/schedules/{name}": "mornings",
 		"/schedules/{name}/pause": "mornings", "/schedules/{name}/resume": "mornings", "/projects/{name}": "saltmarsh",
+		"/projects/{name}/secrets/read": "saltmarsh", "/projects/{name}/secrets/{secret}": "saltmarsh",
 		"/attempts/{attempt}/files/{name}": "video.webm"}
 	var doc struct {
 		Paths map[string]map[string]json.RawMessage

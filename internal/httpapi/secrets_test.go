@@ -5,7 +5,9 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
+	"time"
 
 	"github.com/jmoiron/sqlx"
 	"github.com/stretchr/testify/assert"
@@ -78,4 +80,50 @@ func TestLateWordsShowNoSecret(t *testing.T) {
 	assert.Equal(t, "it was •••", s.Message)
 	assert.Contains(t, s.Note, "•••")
 	assert.NotContains(t, s.Note, "NzEx")
+}
+
+// Who uses a kept secret, who writes it and who reads it are told apart; what was done is
+// on record, without a value.
+func TestKeptSecretsAndWhoMayWhat(t *testing.T) {
+	x := start(t, t.TempDir())
+	const secret = "kedge-anchor-4711"
+	roles := map[api.Role]string{}
+	for _, r := range []api.Role{api.Viewer, api.Runner, api.Keeper, api.Admin} {
+		roles[r] = x.as(string(r)+"-tern", in("saltmarsh", r))
+	}
+	outside := x.as("outsider", in("marina", api.Admin))
+	const at = "/api/v1/projects/saltmarsh/secrets"
+	allowed := func(method, path string, body any, least api.Role) {
+		for _, r := range api.Roles[:4] {
+			a := x.do(method, path, roles[r], body)
+			if !r.Allows(least) {
+				assert.Equal(t, 403, a.status, "%s %s as %s", method, path, r)
+				assert.NotContains(t, string(a.body), secret)
+			} else {
+				assert.Less(t, a.status, 300, "%s %s as %s: %s", method, path, r, a.body)
+			}
+		}
+		assert.Equal(t, 404, x.do(method, path, outside, body).status)
+	}
+	allowed("POST", at, api.SecretRequest{Name: "PIN", Value: secret}, api.Keeper)
+	allowed("GET", at+"?text=pin", nil, api.Runner)
+	allowed("POST", at+"/read", api.SecretName{Name: "PIN"}, api.Admin)
+	assert.NotContains(t, string(x.do("GET", at, roles[api.Admin], nil).body), secret)
+	assert.Contains(t, string(x.do("POST", at+"/read", roles[api.Admin], api.SecretName{Name: "PIN"}).body), secret)
+	assert.Equal(t, "[]", string(x.do("GET", at+"?text=password", roles[api.Runner], nil).body))
+	audit := ""
+	require.Eventually(t, func() bool {
+		audit = string(x.do("GET", "/api/v1/audit", x.token, nil).body)
+		return strings.Contains(audit, "secret read")
+	}, 10*time.Second, 20*time.Millisecond)
+	assert.NotContains(t, audit, secret)
+	assert.Equal(t, 204, x.do("DELETE", at+"/PIN", roles[api.Keeper], nil).status)
+	assert.Equal(t, 404, x.do("DELETE", at+"/PIN", roles[api.Keeper], nil).status)
+	assert.Equal(t, 403, x.do("DELETE", at+"/PIN", roles[api.Runner], nil).status)
+	for _, name := range []string{"pane.db", "pane.db-wal"} {
+		raw, err := os.ReadFile(filepath.Join(x.dir, name))
+		if err == nil {
+			assert.NotContains(t, string(raw), secret)
+		}
+	}
 }

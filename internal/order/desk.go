@@ -32,6 +32,13 @@ type Records interface {
 	Row(ctx context.Context, number int) (store.Run, error)
 }
 
+// Vault keeps the secrets of projects.
+type Vault interface {
+	// For gives a run what its suite asks for, besides what is given with the run, and says
+	// where each comes from.
+	For(ctx context.Context, project, environment string, names []string, given map[string]string) (values, from map[string]string, err error)
+}
+
 // Config is what a desk is made with.
 type Config struct {
 	Store    *store.Store
@@ -39,6 +46,7 @@ type Config struct {
 	Lab      *lab.Lab
 	Settings Settings
 	Seal     secrets.Seal
+	Vault    Vault
 	Relays   lab.Relays
 	Log      *slog.Logger
 	Clock    func() time.Time
@@ -52,6 +60,7 @@ type Desk struct {
 	settings Settings
 	records  Records
 	seal     secrets.Seal
+	vault    Vault
 	relays   lab.Relays
 	log      *slog.Logger
 	now      func() time.Time
@@ -65,7 +74,8 @@ type Desk struct {
 
 // New makes a desk.
 func New(c Config) *Desk {
-	desk := &Desk{store: c.Store, blobs: c.Blobs, lab: c.Lab, settings: c.Settings, seal: c.Seal, relays: c.Relays, log: c.Log, now: c.Clock}
+	desk := &Desk{store: c.Store, blobs: c.Blobs, lab: c.Lab, settings: c.Settings, seal: c.Seal, relays: c.Relays, vault: c.Vault,
+		log: c.Log, now: c.Clock}
 	desk.plans.opened = desk.now()
 	return desk
 }

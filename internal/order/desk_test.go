@@ -63,7 +63,8 @@ func (d *counter) open() {
 	d.Keeper = keep.New(keep.Config{Store: st, Blobs: bl, Log: log, Now: clock, Dir: d.dir, MinFree: d.minFree})
 	d.lab, err = lab.New(lab.Config{Store: st, Blobs: bl, Keeper: d.Keeper, Log: log, Clock: clock})
 	require.NoError(d.t, err)
-	d.Desk = New(Config{Store: st, Blobs: bl, Lab: d.lab, Settings: d.Keeper, Seal: seal, Log: log, Clock: clock})
+	d.Desk = New(Config{Store: st, Blobs: bl, Lab: d.lab, Settings: d.Keeper, Seal: seal, Vault: secrets.NewVault(st, seal, clock),
+		Log: log, Clock: clock})
 	d.Results = results.New(st, bl, d.lab, d.Source)
 	d.ReadFrom(d.Results)
 	require.NoError(d.t, d.lab.TakeUp(d.t.Context(), d.Desk, time.Hour))

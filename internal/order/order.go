@@ -38,7 +38,9 @@ type order struct {
 	devices []device.Profile
 	seconds [][]float64 // estimates
 	past    *past
-	secrets map[string]string
+	secrets map[string]string // given with the request
+	kept    map[string]string // by the project
+	from    map[string]string // where each of them comes from
 	record  record.Policy
 	origin
 }
@@ -91,6 +93,9 @@ func (desk *Desk) unpack(req api.RunRequest) (*order, combo.Matrix, error) {
 	}
 	o.record = record.Over(req.Record, settled.Record, record.Default(false))
 	o.secrets, req.Secrets = req.Secrets, nil // they are kept apart from the request
+	if o.kept, o.from, err = desk.vault.For(context.Background(), o.project.Name, o.env.Name, o.suite.Secrets, o.secrets); err != nil {
+		return fail(err)
+	}
 	req.Suite, req.Matrix, req.Environment = o.suite.Name, matrix.Name, o.env.Name
 	o.req = req
 	return o, matrix, nil

@@ -2,6 +2,7 @@ package order
 
 import (
 	"context"
+	"maps"
 	"slices"
 	"time"
 
@@ -49,6 +50,9 @@ func (desk *Desk) Preview(ctx context.Context, who api.Who, req api.RunRequest) 
 		return p, err
 	}
 	p.Settings = settingsOf(settings)
+	for _, name := range slices.Sorted(maps.Keys(o.from)) {
+		p.Settings = append(p.Settings, api.Setting{Name: "secrets." + name, Value: "(kept)", From: o.from[name], Over: []api.Setting{}})
+	}
 	for _, x := range o.project.Suites {
 		p.Suites = append(p.Suites, x.Name)
 	}

@@ -40,14 +40,16 @@ func (desk *Desk) submit(ctx context.Context, who api.Who, req api.RunRequest, f
 
 // start has the lab make a run of an order.
 func (desk *Desk) start(who api.Who, o *order) (api.Run, error) {
-	sealed, err := desk.seal.Close(o.secrets)
+	all := maps.Clone(o.kept)
+	maps.Copy(all, o.secrets)
+	sealed, err := desk.seal.Close(all)
 	if err != nil {
 		return api.Run{}, err
 	}
 	row, panes := o.records(who)
 	row.Secrets, row.SecretNames = sealed, store.JSON(slices.Sorted(maps.Keys(o.secrets)))
 	return desk.lab.Start(lab.Order{Row: row, Panes: panes, Cases: o.cases, Mark: o.mark, Terms: lab.Terms{
-		Vars: o.env.Vars, Secrets: o.secrets, Record: o.record, Seconds: o.seconds, Profiles: o.devices,
+		Vars: o.env.Vars, Secrets: all, Record: o.record, Seconds: o.seconds, Profiles: o.devices,
 		Marker: o.project.Marker, Command: o.suite.Command}})
 }
 

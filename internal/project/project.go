@@ -57,6 +57,7 @@ type Suite struct {
 	Command *suite.Command
 	Cases   []string     // globs of the files of a command suite, for each of which the command runs once
 	Files   []string     // globs of further files that go into the bundle
+	Secrets []string     // names of those that its runs are given
 	Data    *script.Data // of a command suite: for each row of which the command runs once; may be nil
 	At      source.Position
 }
@@ -241,11 +242,18 @@ func (r *reader) suite(s script.Entry) Suite {
 			out.Scripts = r.globs(e.Value, "scripts")
 		case "files":
 			out.Files = r.globs(e.Value, "files")
+		case "secrets":
+			out.Secrets = r.Strings(e.Value, "secrets")
+			for _, name := range out.Secrets {
+				if !envName.MatchString(name) {
+					r.Fail(e.Value, "secrets: %q is no name of one: letters, digits and '_', not beginning with a digit", name)
+				}
+			}
 		case "data":
 			data = e.Node
 			out.Data = r.Data(e.Value)
 		default:
-			r.Unknown(e, "suite "+s.Key, "kind", "scripts", "files", "command", "cases", "results", "limit", "env", "data")
+			r.Unknown(e, "suite "+s.Key, "kind", "scripts", "files", "command", "cases", "results", "limit", "env", "secrets", "data")
 		}
 	}
 	switch {

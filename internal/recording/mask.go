@@ -65,6 +65,9 @@ func (m *Mask) Bytes(b []byte) []byte {
 	return []byte(m.replacer.Replace(string(b)))
 }
 
+// Hides reports whether a text holds a secret.
+func (m *Mask) Hides(s string) bool { return m.Text(s) != s }
+
 func (m *Mask) within(b []byte) bool {
 	return slices.ContainsFunc(m.needles, func(n []byte) bool { return bytes.Contains(b, n) })
 }

@@ -52,6 +52,7 @@ type Service struct {
 	*results.Results
 	*lab.Lab
 	*order.Desk
+	*secrets.Vault
 	Ways *relay.Hub
 
 	store    *store.Store
@@ -106,13 +107,14 @@ func compose(c Config, st *store.Store) (*Service, error) {
 		store: st, stop: make(chan struct{}), Access: access.New(st, c.Log, c.Clock),
 		Keeper: keep.New(keep.Config{Store: st, Blobs: bl, Log: c.Log, Now: c.Clock, Dir: c.Dir, Total: c.KeepTotal,
 			MinFree: cmp.Or(c.MinFree, 500<<20)}),
-		Ways: relay.NewHub(c.Clock),
+		Ways: relay.NewHub(c.Clock), Vault: secrets.NewVault(st, seal, c.Clock),
 	}
 	if s.Lab, err = lab.New(lab.Config{Store: st, Blobs: bl, Keeper: s.Keeper, Log: c.Log, Clock: c.Clock, Dispatch: c.Dispatch,
 		SessionLife: cmp.Or(c.SessionLife, 2*time.Hour), Exposed: c.Exposed, Relays: s.Ways}); err != nil {
 		return nil, err
 	}
-	s.Desk = order.New(order.Config{Store: st, Blobs: bl, Lab: s.Lab, Settings: s.Keeper, Seal: seal, Relays: s.Ways, Log: c.Log,
+	s.Desk = order.New(order.Config{Store: st, Blobs: bl, Lab: s.Lab, Settings: s.Keeper, Seal: seal, Vault: s.Vault,
+		Relays: s.Ways, Log: c.Log,
 		Clock: c.Clock})
 	s.Results = results.New(st, bl, s.Lab, s.Source)
 	s.ReadFrom(s.Results)

@@ -65,7 +65,7 @@ var arrows = map[string][]string{
 	"store":   {},
 	"blobs":   {},
 	"link":    {},
-	"secrets": {},
+	"secrets": {"api", "store"},
 	"walls":   {"api", "store"},
 	"access":  {"api", "store"},
 	"backup":  {"blobs"},

@@ -92,6 +92,17 @@ steps:
 			assert.Contains(t, out.Message, `no window's title contains "Gate"; there are ["Office"]`)
 			out = run("name: W\nsteps:\n  - window: close\n")
 			assert.Contains(t, out.Message, "this is the only window")
+			hiding := webdrive.New(s.Session, s).Conceal(func(text string) bool { return text == "kedge" })
+			require.NoError(t, s.Navigate(t.Context(), site.URL+"/card"))
+			field, err := hiding.Look(t.Context(), script.Query{Find: script.Find{By: "css", Value: "input"}, Matches: 1})
+			require.NoError(t, err)
+			shown := func(text string) (how string) {
+				require.NoError(t, hiding.Enter(t.Context(), field.Matches[0], text))
+				require.NoError(t, s.Execute(t.Context(), `return getComputedStyle(document.querySelector("input")).webkitTextSecurity`, &how))
+				return how
+			}
+			assert.Equal(t, "none", shown("Osprey"))
+			assert.Equal(t, "disc", shown("kedge"), "pictures show no secret")
 			if family.Name() == "webkit" {
 				return // its browser asks a person where to save
 			}

@@ -23,6 +23,8 @@ type Browser struct {
 	s    *webdriver.Session
 	lab  Lab
 	mute bool // the browser runs no scripts and has commands of ours instead
+	// secret says whether a text is one that no picture may show.
+	secret func(text string) bool
 	// been are the windows that the test has been in, the one that it is in last.
 	been []string
 }
@@ -45,6 +47,16 @@ type Lab interface {
 func New(s *webdriver.Session, lab Lab) *Browser {
 	return &Browser{s: s, lab: lab, mute: s.Capabilities[webdriver.NoScript] == true}
 }
+
+// Conceal has what is entered not be shown where it is a secret: pictures and films are
+// taken of what the screen shows.
+func (b *Browser) Conceal(secret func(text string) bool) *Browser {
+	b.secret = secret
+	return b
+}
+
+// conceal has a field show dots in place of what it holds, as one for passwords does.
+const conceal = `arguments[0].style.setProperty("-webkit-text-security", "disc", "important")`
 
 // judge sorts an error: the lab's fault, one that may pass, or neither.
 func (b *Browser) judge(ctx context.Context, err error) error {
@@ -175,6 +187,11 @@ func (b *Browser) Enter(ctx context.Context, m script.Match, text string) error 
 	}
 	if err := b.s.Clear(ctx, element(m)); err != nil {
 		return b.judge(ctx, err)
+	}
+	if b.secret != nil && b.secret(text) && !b.mute {
+		if err := b.s.Execute(ctx, conceal, nil, element(m)); err != nil {
+			return b.judge(ctx, err)
+		}
 	}
 	if text == "" {
 		return nil

@@ -32,6 +32,7 @@ export type RunRequest = Schemas["RunRequest"];
 export type Preview = Schemas["Preview"];
 export type KnownSuite = Schemas["KnownSuite"];
 export type Preset = Schemas["Preset"];
+export type Secret = Schemas["Secret"];
 export type Relay = Schemas["Relay"];
 export type Schedule = Schemas["Schedule"];
 export type Occurrences = Schemas["Occurrences"];

@@ -13,6 +13,7 @@ import { MatrixPage } from "../features/matrix/MatrixPage";
 import { SchedulesPage } from "../features/schedules/SchedulesPage";
 import { ForecastPage } from "../features/run/ForecastPage";
 import { AuditPage } from "../features/people/AuditPage";
+import { SecretsPage } from "../features/people/SecretsPage";
 import { TokensPage } from "../features/people/TokensPage";
 import { RunPage } from "../features/run/RunPage";
 import { TimelinePage } from "../features/run/TimelinePage";
@@ -59,6 +60,7 @@ if (root) {
                 <Route path="schedules" element={<SchedulesPage />} />
                 <Route path="people" element={<TokensPage />} />
                 <Route path="people/audit" element={<AuditPage />} />
+                <Route path="people/secrets" element={<SecretsPage />} />
                 <Route path="fleet" element={<FleetPage />} />
                 <Route path="fleet/browsers" element={<BrowsersPage />} />
                 <Route path="fleet/relays" element={<RelaysPage />} />
