@@ -46,7 +46,7 @@ func (desk *Desk) openBundle(hash string) (*project.Archive, error) {
 		return nil, err
 	}
 	defer f.Close()
-	a, err := project.OpenBundle(f)
+	a, err := project.OpenBundle(f, func() (io.ReadCloser, error) { return desk.blobs.Get(hash) })
 	if refused, ok := errors.AsType[*project.BundleError](err); ok {
 		return nil, api.Errorf(api.Invalid, "%v", refused)
 	}
@@ -55,14 +55,6 @@ func (desk *Desk) openBundle(hash string) (*project.Archive, error) {
 
 // Source reads a file of a bundle.
 func (desk *Desk) Source(bundle, file string) (string, error) {
-	archive, err := desk.openBundle(bundle)
-	if err != nil {
-		return "", err
-	}
-	raw, err := archive.Read(file)
-	if !errors.Is(err, fs.ErrNotExist) {
-		return string(raw), err
-	}
 	f, err := desk.blobs.Get(bundle)
 	if err != nil {
 		return "", err

@@ -11,6 +11,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -130,15 +131,18 @@ func walk(r io.Reader, f func(name string, size int64, body io.Reader) error) er
 }
 
 // Archive is an opened bundle. Only YAML files up to script.MaxFileBytes are
-// held in memory; the others are known by name.
+// held in memory; files of rows are read when they are asked for, and the others are
+// known by name.
 type Archive struct {
 	names []string
 	text  map[string][]byte
+	open  func() (io.ReadCloser, error)
 }
 
-// OpenBundle reads and checks a whole bundle.
-func OpenBundle(r io.Reader) (*Archive, error) {
-	a := &Archive{text: map[string][]byte{}}
+// OpenBundle reads and checks a whole bundle. With open it is read once more, for files of
+// rows.
+func OpenBundle(r io.Reader, open func() (io.ReadCloser, error)) (*Archive, error) {
+	a := &Archive{text: map[string][]byte{}, open: open}
 	err := walk(r, func(name string, size int64, body io.Reader) error {
 		a.names = append(a.names, name)
 		if !strings.HasSuffix(name, ".yaml") || size > script.MaxFileBytes {
@@ -173,12 +177,27 @@ func (a *Archive) Glob(pattern string) ([]string, error) {
 	return out, nil
 }
 
-// Read returns a YAML file of the bundle.
+// Read returns a YAML file of the bundle, or one of rows.
 func (a *Archive) Read(name string) ([]byte, error) {
 	if src, ok := a.text[name]; ok {
 		return src, nil
 	}
-	return nil, fmt.Errorf("%s: %w", name, fs.ErrNotExist)
+	if !slices.Contains(a.names, name) || !slices.Contains(RowForms, strings.ToLower(path.Ext(name))) {
+		return nil, fmt.Errorf("%s: %w", name, fs.ErrNotExist)
+	}
+	r, err := a.open()
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	var src []byte
+	err = walk(r, func(n string, _ int64, body io.Reader) (err error) {
+		if n == name {
+			src, err = io.ReadAll(io.LimitReader(body, maxRowsBytes+1))
+		}
+		return err
+	})
+	return src, err
 }
 
 // maxText bounds a file that is shown, in bytes.

@@ -3,6 +3,7 @@ package project
 import (
 	"bytes"
 	"fmt"
+	"io"
 	"strings"
 	"testing"
 
@@ -115,9 +116,15 @@ func TestEachRowIsATest(t *testing.T) {
 	require.NoError(t, err, "the bundle has the blocks and the rows")
 	assert.Equal(t, map[string]string{"boat": "Heron", "length": "12"}, s.Rows[1].Values)
 
+	a, err := OpenBundle(bytes.NewReader(raw), func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(raw)), nil })
+	require.NoError(t, err)
+	cases, err := p.Cases(a, desk)
+	require.NoError(t, err, "the service reads them out of it")
+	assert.Len(t, cases, 4)
+
 	node, err := p.Suite("node")
 	require.NoError(t, err)
-	cases, err := p.Cases(files, node)
+	cases, err = p.Cases(files, node)
 	require.NoError(t, err)
 	assert.Equal(t, 1, suite.Owner(cases, "a.mjs › Heron › berths › holds"))
 	assert.Equal(t, []string{"a.mjs › Heron"}, suite.Files(cases, []string{"a.mjs › Heron › berths › holds", "a.mjs › Heron › x"}))

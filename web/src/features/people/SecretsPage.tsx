@@ -42,16 +42,18 @@ export function SecretsPage() {
         </Empty>
       ) : (
         <>
-          <Labelled label="Project">
-            <Choice
-              label="Project"
-              value={project}
-              onChange={(v) => {
-                setParams({ project: v }, { replace: true });
-              }}
-              options={projects.map((p): [string, string] => [p, p])}
-            />
-          </Labelled>
+          <div className="flex">
+            <Labelled label="Project">
+              <Choice
+                label="Project"
+                value={project}
+                onChange={(v) => {
+                  setParams({ project: v }, { replace: true });
+                }}
+                options={projects.map((p): [string, string] => [p, p])}
+              />
+            </Labelled>
+          </div>
           <Kept key={project} project={project} />
         </>
       )}
