@@ -82,7 +82,7 @@ type Agent struct {
 	spool    *spool.Spool
 	floor    *work.Floor
 	scripts  work.Worker
-	commands work.Worker
+	commands commands.Worker
 	remote   *remote.Worker
 	places   chan struct{} // has an element for each slot in use
 
@@ -155,7 +155,7 @@ func New(ctx context.Context, c Config) (*Agent, func(), error) {
 		Bundles: bundles, Meter: work.NewMeter(c.Dir),
 		Open: work.NewOpen(c.ReachFor), Leases: a, Log: c.Log, Every: c.Trickle}
 	a.scripts, a.remote = scripts.Worker{Floor: a.floor}, remote.New(a.floor, a.begin)
-	a.commands = commands.Worker{Floor: a.floor}
+	a.commands = commands.Worker{Floor: a.floor, Outputs: commands.NewOutputs()}
 	var m fleet.Machine
 	if c.Machine != nil {
 		m = *c.Machine
@@ -178,6 +178,9 @@ func New(ctx context.Context, c Config) (*Agent, func(), error) {
 		m.Stocking = a.shelf.Willing
 	}
 	m.Commands = host.Isolated() == nil || c.Commands
+	if !m.Commands {
+		m.Tools = nil
+	}
 	m.Labels, m.Pool = c.Labels, cmp.Or(c.Pool, fleet.Shared)
 	if m.Slots = c.Slots; c.Slots == 0 {
 		m.Slots = Advice(m)
@@ -336,6 +339,7 @@ func (a *Agent) handler(ctx context.Context) fasthttp.RequestHandler {
 	})
 	a.floor.Open.Routes(ctx, mux)
 	a.remote.Routes(ctx, mux)
+	a.commands.Routes(mux)
 	rest := fasthttpadaptor.NewFastHTTPHandler(mux)
 	return func(c *fasthttp.RequestCtx) {
 		if !a.remote.Direct(ctx, c) {

@@ -213,3 +213,72 @@ func TestACommandsTestIsTriedAgain(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, map[string]string{"a.sh": "passed", "a.sh › low": "passed", "a.sh › high": "failed"}, told(o.ended(again.Number)))
 }
+
+// A preparing command runs once for what it prepares, and its work is there for every file;
+// one that fails is the lab's trouble, of every file.
+func TestACommandIsPreparedOnce(t *testing.T) {
+	o, p := opened(t, t.TempDir(), "127.0.0.1:0"), &pretend{}
+	o.work(p, "quay", 2)
+	suite := "    command: sh {file}\n    prepare: date +%N > stamp; mkdir bin; ln -s ../stamp bin/link\n" +
+		"    cases: [t/*.sh]\n    results: exit\n"
+	files := map[string]string{"t/a.sh": "cat bin/link; echo spoilt > stamp", "t/b.sh": "cat bin/link"}
+	first := o.carry(suite, files, nil, 0)
+	assert.Equal(t, map[string]string{"t/a.sh": "passed", "t/b.sh": "passed"}, told(first))
+	stamp := o.text(o.attempt(first, "t/a.sh"), "output.log")
+	assert.NotEmpty(t, strings.TrimSpace(stamp))
+	assert.Equal(t, stamp, o.text(o.attempt(first, "t/b.sh"), "output.log"), "once for both")
+	second := o.carry(strings.Replace(suite, "date +%N", "echo no; exit 4; date", 1), files, nil, 0)
+	assert.Equal(t, map[string]string{"t/a.sh": "lab-fault: the preparing command ended with exit code 4: no",
+		"t/b.sh": "lab-fault: the preparing command ended with exit code 4: no"}, told(second))
+}
+
+// A suite's needs narrow its agents, tools with their versions among them; rows of data
+// come as variables, and what insists on names on the path finds the pane's browser there.
+func TestWhatACommandFinds(t *testing.T) {
+	o, p := opened(t, t.TempDir(), "127.0.0.1:0"), &pretend{}
+	o.work(p, "quay", 1)
+	suite := "    command: sh {file}\n    cases: [t/*.sh]\n    results: tap\n    needs: {perl: '>=5'}\n" +
+		"    data: {file: boats.csv, name: '${row.boat}'}\n"
+	run := o.carry(suite, map[string]string{"boats.csv": "boat,length m\nOsprey,9\nHeron,12\n",
+		"t/a.sh": `echo 1..1; [ -n "$PANE_ROW_LENGTH_M" ] && echo "ok 1 - $PANE_ROW_BOAT in $PANE_CASE"`},
+		nil, 0)
+	assert.Equal(t, map[string]string{"t/a.sh › Osprey": "passed", "t/a.sh › Heron": "passed",
+		"t/a.sh › Osprey › Osprey in t/a.sh › Osprey": "passed", "t/a.sh › Heron › Heron in t/a.sh › Heron": "passed"}, told(run))
+}
+
+// While a command runs, what it prints can be read from outside.
+func TestACommandIsHeardWhileItRuns(t *testing.T) {
+	o := opened(t, t.TempDir(), "127.0.0.1:0")
+	o.work(&pretend{}, "quay", 1)
+	heard := make(chan string, 1)
+	go func() {
+		defer close(heard)
+		for t.Context().Err() == nil {
+			for _, p := range o.svc.Outputs(1) {
+				if out, err := o.svc.Output(1, p.Pane, p.Test, 0); err == nil && strings.Contains(out.Text, "flood") {
+					heard <- p.Name + ": " + out.Text
+					return
+				}
+			}
+		}
+	}()
+	run := o.carry("    command: sh {file}\n    cases: ['*.sh']\n    results: exit\n", map[string]string{
+		"a.sh": `echo "flood of $PANE_VAR_WORD"; sleep 3`}, map[string]string{"word": "slackwater-77"}, 0)
+	assert.Equal(t, "a.sh: flood of •••\n", <-heard)
+	assert.Equal(t, map[string]string{"a.sh": "passed"}, told(run))
+	assert.Empty(t, o.svc.Outputs(1))
+	out, err := o.svc.Output(1, 0, 0, 0)
+	require.NoError(t, err)
+	assert.False(t, out.Live)
+}
+
+// A suite that is cut by names runs its command for each, and what that tells of is below it.
+func TestACommandForEachName(t *testing.T) {
+	o := opened(t, t.TempDir(), "127.0.0.1:0")
+	o.work(&pretend{}, "quay", 1)
+	run := o.carry("    command: sh run.sh {name}\n    list: cat names\n    results: tap\n    files: [run.sh]\n", map[string]string{
+		".pane-names/s": "hold a berth\nsign in's page\n",
+		"run.sh":        `echo 1..1; [ "$1" = "$PANE_CASE" ] && echo "ok 1 - $1"`}, nil, 0)
+	assert.Equal(t, map[string]string{"hold a berth": "passed", "hold a berth › hold a berth": "passed", "sign in's page": "passed",
+		"sign in's page › sign in's page": "passed"}, told(run))
+}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"runtime"
 	"time"
 
@@ -11,6 +12,7 @@ import (
 	"github.com/shirou/gopsutil/v4/mem"
 
 	"parallelpane/internal/core/fleet"
+	"parallelpane/internal/engine/box"
 	"parallelpane/internal/sessions"
 )
 
@@ -22,6 +24,7 @@ func Inventory(ctx context.Context, h *sessions.Host, version string) fleet.Mach
 		Headed: canOpenWindows(), Version: version, StartedAt: time.Now().UTC().Format(time.RFC3339),
 	}
 	m.Isolation, m.Exposed = isolation(h)
+	m.Tools = toolsIn(ctx, filepath.SplitList(box.Looks(m.Isolation == fleet.Sandbox)))
 	if m.OS == "darwin" {
 		m.OS = "macos"
 	}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"maps"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -272,6 +273,13 @@ func (r *root) agentCheck(ctx context.Context, look find.Machine, phonesFlag str
 		fmt.Fprintf(r.out, "Sessions: each in a sandbox of its own.\n\n")
 	} else {
 		fmt.Fprintf(r.out, "Sessions: %s, since %s.\n\n", term.Paint(verdict.Failed, "without a sandbox"), m.Exposed)
+	}
+	if len(m.Tools) > 0 {
+		words := make([]string, 0, len(m.Tools))
+		for _, name := range slices.Sorted(maps.Keys(m.Tools)) {
+			words = append(words, name+" "+m.Tools[name])
+		}
+		fmt.Fprintf(r.out, "Tools for command suites: %s.\n\n", strings.Join(words, ", "))
 	}
 	t := term.NewTable("browser", "version", "channel", "fits", "where, and its driver")
 	usable := 0

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"encoding/json"
@@ -10,6 +11,7 @@ import (
 	"net/http"
 	"net/url"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -42,6 +44,7 @@ type runOptions struct {
 	secrets, record   []string
 	limit, queue, all time.Duration
 	watch, detach     bool
+	output            bool
 	dry               bool
 	junit, summary    string
 	touched           string // a Git revision
@@ -171,6 +174,7 @@ func (r *root) start(ctx context.Context, c *client.Client, at string, body any,
 func (o *runOptions) attendance(cmd *cobra.Command) {
 	f := cmd.Flags()
 	f.BoolVar(&o.watch, "watch", false, "write a line for each test as it ends")
+	f.BoolVar(&o.output, "output", false, "write what commands print while they run, each line below whose it is")
 	f.BoolVar(&o.detach, "detach", false, "print the run's number and address, and leave it running")
 	f.StringVar(&o.junit, "junit", "", "write the results to this file as JUnit XML")
 	f.StringVar(&o.summary, "summary", "", "write what became of the run to this file as Markdown, for the summary of a CI job")
@@ -239,7 +243,7 @@ func bundle(dir, suiteName string) ([]byte, string, []suite.Case, error) {
 	if err != nil {
 		return nil, "", nil, usage("%v", err)
 	}
-	files := project.Dir(root)
+	var files project.Files = project.Dir(root)
 	p, err := project.Load(files)
 	if err != nil {
 		return nil, "", nil, usage("%v", err)
@@ -247,6 +251,11 @@ func bundle(dir, suiteName string) ([]byte, string, []suite.Case, error) {
 	of, err := p.Suite(suiteName)
 	if err != nil {
 		return nil, "", nil, usage("%v", err)
+	}
+	if of.Command != nil && of.Command.List != "" {
+		if files, err = list(root, files, of); err != nil {
+			return nil, "", nil, err
+		}
 	}
 	scripts, err := p.Scripts(files, of)
 	if err != nil {
@@ -261,6 +270,28 @@ func bundle(dir, suiteName string) ([]byte, string, []suite.Case, error) {
 		return nil, "", nil, usage("%v", err)
 	}
 	return raw, hash, cases, nil
+}
+
+// listLimit is how long a listing command may take.
+const listLimit = 5 * time.Minute
+
+// list asks a suite's listing command for the names of its tests.
+func list(root string, files project.Files, of project.Suite) (project.Files, error) {
+	ctx, cancel := context.WithTimeout(context.Background(), listLimit)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, "sh", "-c", of.Command.List)
+	cmd.Dir, cmd.WaitDelay = root, time.Second
+	var wrong bytes.Buffer
+	cmd.Stderr = &wrong
+	printed, err := cmd.Output()
+	if err != nil {
+		_, last, _ := strings.Cut("\n"+strings.TrimSpace(wrong.String()), "\n")
+		return nil, usage("suite %s: the listing command %q: %v: %.500s", of.Name, of.Command.List, err, last)
+	}
+	if files, err = project.WithNames(files, of, printed); err != nil {
+		return nil, usage("suite %s: %v", of.Name, err)
+	}
+	return files, nil
 }
 
 // attend follows a run to its end.
@@ -282,7 +313,13 @@ func (r *root) attend(ctx context.Context, c *client.Client, run api.Run, o runO
 	if n := len(run.Plan.Missing) + run.Plan.Cover.Left; n > 0 {
 		fmt.Fprintf(r.err, "%d combinations are left out; pane show %d says why.\n", n, run.Number)
 	}
-	p := term.NewProgress(r.err, o.watch, r.json)
+	p := term.NewProgress(r.err, o.watch || o.output, r.json)
+	printing, enough := context.WithCancel(ctx)
+	defer enough()
+	if o.output {
+		f := &follower{c: c, number: run.Number, out: r.err, places: map[string]int64{}}
+		go f.follow(printing)
+	}
 	err := c.Follow(ctx, run.Number, func(fresh api.Run) bool {
 		run = fresh
 		p.Whole(run)

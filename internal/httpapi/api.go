@@ -98,6 +98,7 @@ func New(c Config) *fiber.App {
 	a.streams()
 	a.relays()
 	a.secrets()
+	a.outputs()
 	a.session()
 	a.remoteEnd()
 	a.app.Get(Prefix+"/openapi.json", func(c fiber.Ctx) error {
@@ -139,6 +140,7 @@ func OpenAPI(version string) []byte {
 	a.streams()
 	a.relays()
 	a.secrets()
+	a.outputs()
 	return a.doc.json()
 }
 

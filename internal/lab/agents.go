@@ -149,7 +149,13 @@ func bounded(agent string, m fleet.Machine) error {
 		return api.Errorf(api.Invalid, "agent %s has %d browsers, %d drivers and %d labels; at most %d, %d and %d are taken", agent,
 			len(m.Browsers), len(m.Drivers), len(m.Labels), maxBrowsers, maxBrowsers, maxLabels)
 	}
+	if len(m.Tools) > maxLabels {
+		return api.Errorf(api.Invalid, "agent %s has %d tools; at most %d are taken", agent, len(m.Tools), maxLabels)
+	}
 	said := []string{m.OS, m.OSVersion, m.Arch, m.Model, m.Screen, m.Isolation, m.Version, m.StartedAt}
+	for name, v := range m.Tools {
+		said = append(said, name, v)
+	}
 	for _, b := range m.Browsers {
 		said = append(said, b.Name, b.Engine, b.Version, b.Channel, b.Arch, string(b.From), b.Base, b.DriverVersion)
 		if max(len(b.Path), len(b.Driver), len(b.Problem), len(b.Remedy)) > maxSaid {
@@ -382,7 +388,7 @@ func (lab *Lab) Result(agent string, r link.Result) (link.ResultAnswer, error) {
 		return lab.notAccepted("lease %d has ended", r.Fence)
 	}
 	accepted, ds := lab.machine.Result(lab.now(), r.Fence, r.Test,
-		dispatch.Outcome{Verdict: r.Verdict, Why: r.Message, Site: r.Site, Seconds: float64(r.TookMS) / 1000})
+		dispatch.Outcome{Verdict: r.Verdict, Why: r.Message, Site: r.Site, Lacks: r.Lacks, Seconds: float64(r.TookMS) / 1000})
 	if !accepted {
 		lab.mu.Unlock()
 		return lab.notAccepted("lease %d has ended or has this result", r.Fence)

@@ -56,6 +56,13 @@ type SliceTest struct {
 	ID      string `json:"id"`      // of the attempt, made by the service
 }
 
+// Output is a part of what a command has printed so far: whole lines, without secrets.
+type Output struct {
+	From int64  `json:"from"` // bytes from the beginning of what was shown
+	Next int64  `json:"next"`
+	Text string `json:"text"`
+}
+
 // Found names tests that an agent came upon while it worked under a lease.
 type Found struct {
 	Fence int64       `json:"fence"`
@@ -194,6 +201,7 @@ type Result struct {
 	Verdict   verdict.Verdict `json:"verdict"`
 	Message   string          `json:"message"`
 	Site      bool            `json:"site"`       // a lab fault that is the site under test, not the agent
+	Lacks     bool            `json:"lacks"`      // a lab fault for want of what this suite needs: the agent is well
 	StartedAt int64           `json:"started_at"` // milliseconds since 1970
 	TookMS    int64           `json:"took_ms"`
 	Detail    attempt.Detail  `json:"detail"`

@@ -77,6 +77,7 @@ func (desk *Desk) unpack(req api.RunRequest) (*order, combo.Matrix, error) {
 	if o.env, err = environment(o.project, req); err != nil {
 		return fail(err)
 	}
+	req.Needs = o.suite.Needs.With(req.Needs)
 	if o.suite.Kind == project.CommandKind {
 		req.Tests = suite.Files(o.cases, req.Tests)
 		req.Needs = req.Needs.With(fleet.Needs{"commands": {"yes"}})

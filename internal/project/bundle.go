@@ -37,6 +37,9 @@ func (p *Project) Pack(files Files, suite Suite, scripts []*script.Script) (bund
 		return nil, "", err
 	}
 	names = append(names, FileName)
+	if suite.Command != nil && suite.Command.List != "" {
+		names = append(names, listFile(suite.Name))
+	}
 	if suite.Data != nil {
 		names = append(names, suite.Data.File)
 	}
@@ -130,7 +133,11 @@ func walk(r io.Reader, f func(name string, size int64, body io.Reader) error) er
 	}
 }
 
-// Archive is an opened bundle. Only YAML files up to script.MaxFileBytes are
+// maxHeld is the size up to which files are held: that of scripts, or of the names that
+// a listing command may print.
+const maxHeld = max(script.MaxFileBytes, MaxListed*(maxListedName+1))
+
+// Archive is an opened bundle. Only YAML files and lists of names are
 // held in memory; files of rows are read when they are asked for, and the others are
 // known by name.
 type Archive struct {
@@ -145,7 +152,7 @@ func OpenBundle(r io.Reader, open func() (io.ReadCloser, error)) (*Archive, erro
 	a := &Archive{text: map[string][]byte{}, open: open}
 	err := walk(r, func(name string, size int64, body io.Reader) error {
 		a.names = append(a.names, name)
-		if !strings.HasSuffix(name, ".yaml") || size > script.MaxFileBytes {
+		if !strings.HasSuffix(name, ".yaml") && path.Dir(name) != path.Dir(listFile("x")) || size > maxHeld {
 			return nil
 		}
 		src, err := io.ReadAll(body)

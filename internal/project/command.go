@@ -32,6 +32,14 @@ func (r *reader) command(out *Suite, e script.Entry) {
 				r.Fail(e.Value, "command: {%s} stands for nothing: one of %s", m[1], strings.Join(slices.Sorted(maps.Keys(suite.Placeholders)), ", "))
 			}
 		}
+	case "list":
+		if c.List = strings.TrimSpace(r.String(e.Value, "list")); len(c.List) > 8<<10 {
+			r.Fail(e.Value, "list: at most 8 KB; put what is longer into a file of the suite")
+		}
+	case "prepare":
+		if c.Prepare = strings.TrimSpace(r.String(e.Value, "prepare")); len(c.Prepare) > 8<<10 {
+			r.Fail(e.Value, "prepare: at most 8 KB; put what is longer into a file of the suite")
+		}
 	case "cases":
 		out.Cases = r.globs(e.Value, "cases")
 	case "results":
@@ -63,6 +71,11 @@ func (r *reader) commandSuite(s script.Entry, out Suite) {
 		r.Fail(s.Node, "suite %s: a suite has scripts or a command, not both", s.Key)
 	case c.Line == "":
 		r.Fail(s.Node, "suite %s: expected command, such as node --test {file}", s.Key)
+	case c.List != "" && len(out.Cases) > 0:
+		r.Fail(s.Node, "suite %s: it is cut by its files (cases) or by the names that a command prints (list), not by both", s.Key)
+	case c.List != "" && !strings.Contains(c.Line, "{name}"):
+		r.Fail(s.Node, "suite %s: the command has to be told which test to run, as {name}", s.Key)
+	case c.List != "":
 	case len(out.Cases) == 0:
 		r.Fail(s.Node, "suite %s: expected cases, a list of globs of the files for each of which the command runs once", s.Key)
 	case c.Results == suite.JUnit && !strings.Contains(c.Line, "{results}"):
@@ -72,6 +85,9 @@ func (r *reader) commandSuite(s script.Entry, out Suite) {
 
 // commandCases lists the files for each of which the command runs.
 func commandCases(files Files, of Suite) ([]suite.Case, error) {
+	if of.Command.List != "" {
+		return listedCases(files, of)
+	}
 	names, err := globAll(files, of.Cases)
 	if err != nil {
 		return nil, err

@@ -57,6 +57,7 @@ type Suite struct {
 	Command *suite.Command
 	Cases   []string     // globs of the files of a command suite, for each of which the command runs once
 	Files   []string     // globs of further files that go into the bundle
+	Needs   fleet.Needs  // what its agents must have
 	Secrets []string     // names of those that its runs are given
 	Data    *script.Data // of a command suite: for each row of which the command runs once; may be nil
 	At      source.Position
@@ -233,7 +234,7 @@ func (r *reader) suite(s script.Entry) Suite {
 			if kind = r.String(e.Value, "kind"); kind != ScriptKind && kind != CommandKind {
 				r.Fail(e.Value, "kind: expected script or command, found %q", kind)
 			}
-		case "command", "cases", "results", "limit", "env":
+		case "command", "list", "prepare", "cases", "results", "limit", "env":
 			if out.Command == nil {
 				out.Kind, out.Command = CommandKind, &suite.Command{Results: suite.JUnit, Env: map[string]string{}}
 			}
@@ -242,6 +243,8 @@ func (r *reader) suite(s script.Entry) Suite {
 			out.Scripts = r.globs(e.Value, "scripts")
 		case "files":
 			out.Files = r.globs(e.Value, "files")
+		case "needs":
+			out.Needs = r.needs(e.Value)
 		case "secrets":
 			out.Secrets = r.Strings(e.Value, "secrets")
 			for _, name := range out.Secrets {
@@ -253,7 +256,8 @@ func (r *reader) suite(s script.Entry) Suite {
 			data = e.Node
 			out.Data = r.Data(e.Value)
 		default:
-			r.Unknown(e, "suite "+s.Key, "kind", "scripts", "files", "command", "cases", "results", "limit", "env", "secrets", "data")
+			r.Unknown(e, "suite "+s.Key, "kind", "scripts", "files", "command", "list", "prepare", "cases", "results", "limit", "env",
+				"needs", "secrets", "data")
 		}
 	}
 	switch {
@@ -266,6 +270,26 @@ func (r *reader) suite(s script.Entry) Suite {
 		r.Fail(data, "data: each script says by itself which rows it takes; here it goes with command")
 	case len(out.Scripts) == 0:
 		r.Fail(s.Node, "suite %s: expected scripts, a list of globs such as tests/**/*%s", s.Key, script.Suffix)
+	}
+	return out
+}
+
+// needs reads what agents must have: facts, each with a value or several, or a bound such
+// as ">=20".
+func (r *reader) needs(n *yaml.Node) fleet.Needs {
+	out := fleet.Needs{}
+	for _, e := range r.Mapping(n, "needs") {
+		var words []string
+		for _, v := range r.Strings(e.Value, "needs "+e.Key) {
+			words = append(words, strings.Join(strings.Fields(v), ""))
+		}
+		got, err := fleet.ParseNeeds([]string{e.Key + "=" + strings.Join(words, "|")})
+		if err != nil {
+			r.Fail(e.Node, "needs: %v", err)
+		} else if e.Key == "pool" {
+			r.Fail(e.Node, "needs: a project's pools follow from the project: leave pool out")
+		}
+		out = out.With(got)
 	}
 	return out
 }

@@ -172,3 +172,43 @@ type one struct{ name, content string }
 
 func (o one) Glob(string) ([]string, error) { return []string{o.name}, nil }
 func (o one) Read(string) ([]byte, error)   { return []byte(o.content), nil }
+
+// A suite can be cut by the names that a command prints, which its bundle holds.
+func TestTestsThatACommandNames(t *testing.T) {
+	files := tree(t,
+		map[string]string{"pane.yaml": "project: a\nsuites: {s: {command: \"run {name}\", list: \"./list\", results: exit, files: lib/*}}\n",
+			"lib/a": "x"})
+	p, err := Load(files)
+	require.NoError(t, err)
+	_, err = p.Cases(files, p.Suites[0])
+	assert.ErrorContains(t, err, `its tests are those that "./list" prints`)
+	with, err := WithNames(files, p.Suites[0], []byte("hold a berth\r\n\nsign in\nhold a berth\n"))
+	require.NoError(t, err)
+	raw, _, err := p.Pack(with, p.Suites[0], nil)
+	require.NoError(t, err)
+	a, err := OpenBundle(bytes.NewReader(raw), nil)
+	require.NoError(t, err)
+	for _, f := range []Files{with, a} {
+		cases, err := p.Cases(f, p.Suites[0])
+		require.NoError(t, err)
+		assert.Equal(t, []suite.Case{{Name: "hold a berth"}, {Name: "sign in"}}, cases)
+	}
+	for want, printed := range map[string]string{"printed no name": "\n\n", "which is no name": "a\x07b",
+		"more than 20000 names": func() string {
+			var b strings.Builder
+			for i := range MaxListed + 1 {
+				fmt.Fprintln(&b, i)
+			}
+			return b.String()
+		}()} {
+		_, err := WithNames(files, p.Suites[0], []byte(printed))
+		assert.ErrorContains(t, err, want)
+	}
+	for want, src := range map[string]string{
+		"not by both":                      "{command: \"x {name}\", list: l, cases: \"*\", results: exit}",
+		"has to be told which test to run": "{command: x, list: l, results: exit}",
+	} {
+		_, err := Parse(FileName, []byte("project: a\nsuites: {s: "+src+"}\n"))
+		assert.ErrorContains(t, err, want)
+	}
+}

@@ -96,11 +96,12 @@ type Room struct {
 }
 
 // Room makes a room in a directory, which is empty. Its way out leads through a relay to
-// the places of that, unless it is nil. Close it at the end.
-func (h *Host) Room(ctx context.Context, dir string, limits box.Limits, relay *door.Relay) (*Room, error) {
+// the places of that, unless it is nil; besides the
+// system's programs there are those that are named. Close it at the end.
+func (h *Host) Room(ctx context.Context, dir string, limits box.Limits, relay *door.Relay, programs ...string) (*Room, error) {
 	r := &Room{Box: box.Open{Dir: dir}, dir: dir}
 	if h.Isolated() == nil {
-		b, err := box.Enclose(ctx, box.Needs{Dir: dir, Limits: limits})
+		b, err := box.Enclose(ctx, box.Needs{Dir: dir, Limits: limits, Programs: programs})
 		if err != nil {
 			return nil, err
 		}
@@ -119,6 +120,9 @@ func (h *Host) Room(ctx context.Context, dir string, limits box.Limits, relay *d
 	r.door, r.Proxy = door.Open(l, rules), l.Addr().String()
 	return r, nil
 }
+
+// Dir is the directory that the room was made in.
+func (r *Room) Dir() string { return r.dir }
 
 // Reach tries to get to a site as the programs of the room do.
 func (r *Room) Reach(ctx context.Context, address string) error { return r.door.Reach(ctx, address) }

@@ -617,3 +617,27 @@ func TestASiteThatNobodyReaches(t *testing.T) {
 		}
 	}
 }
+
+// What one suite lacks on an agent says nothing of the site, and the agent goes on at once.
+func TestWhatASuiteLacksIsNoFaultOfTheAgentsNorTheSites(t *testing.T) {
+	m := New(Config{MaxSlice: 1, LabTries: 2}, 0)
+	m.Join(t0, agentWith("quay", 1, "chromium"), nil)
+	l := only[Lease](m.Submit(t0, runOf("r", 3, "chromium")))[0]
+	tries, settled := 0, 0
+	for {
+		tries++
+		_, ds := m.Result(t0, l.Fence, l.Tests[0], Outcome{Verdict: verdict.LabFault, Lacks: true, Why: "no node here"})
+		for _, s := range only[Settled](ds) {
+			settled++
+			assert.NotContains(t, s.Why, "reaches the site")
+		}
+		next := only[Lease](ds)
+		if len(next) == 0 {
+			assert.Len(t, only[Over](ds), 1)
+			break
+		}
+		l = next[0]
+	}
+	assert.Equal(t, 3, settled, "each by itself")
+	assert.Greater(t, tries, unreached)
+}

@@ -266,6 +266,7 @@ type Outcome struct {
 	Verdict verdict.Verdict
 	Why     string
 	Site    bool    // at fault is the site under test, not the agent
+	Lacks   bool    // what this work needs is not there; the agent is well
 	Seconds float64 // how long the attempt took; 0 when that says nothing
 }
 
@@ -294,7 +295,7 @@ func (m *Machine) Result(now time.Time, fence int64, test int, o Outcome) (accep
 	}
 	m.attempt(r, r.panes[ls.Pane], test, o.Verdict, ls.Agent)
 	switch a := m.agents[ls.Agent]; {
-	case o.Verdict == verdict.LabFault && !o.Site:
+	case o.Verdict == verdict.LabFault && !o.Site && !o.Lacks:
 		m.fault(now, ls.Agent, o.Why)
 	case a != nil && o.Verdict != verdict.LabFault:
 		a.faults, a.rest = 0, 0

@@ -154,6 +154,9 @@ func NotReached(why string) (agent string, gaveUp bool) {
 // lost notes whether an attempt reached the site, and says whether the run may give up:
 // nothing has ever reached it, from any agent that could take the run's work.
 func (r *runState) lost(agent string, o Outcome) bool {
+	if o.Lacks {
+		return false // which says nothing of the site
+	}
 	if o.Verdict != verdict.LabFault || !o.Site {
 		r.reached = r.reached || o.Verdict != verdict.LabFault
 		return false

@@ -66,6 +66,7 @@ type Machine struct {
 	Drivers   []Driver          `json:"drivers"`
 	Commands  bool              `json:"commands"` // carries out command suites
 	Stocking  bool              `json:"stocking"` // takes browsers from the service
+	Tools     map[string]string `json:"tools"`    // versions of programs that suites run with, by name
 	Labels    map[string]string `json:"labels"`
 	Pool      string            `json:"pool"`             // shared, or the project that owns the agent
 	Headed    bool              `json:"headed"`           // can open windows, on a real or virtual display
@@ -127,6 +128,11 @@ func (m Machine) Facts(agent string) Facts {
 					f[fact] = append(f[fact], v)
 				}
 			}
+		}
+	}
+	for k, v := range m.Tools {
+		if !slices.Contains(Own, k) {
+			f[k] = []string{v}
 		}
 	}
 	for k, v := range m.Labels {
@@ -399,3 +405,12 @@ var name = regexp.MustCompile(`^[a-zA-Z0-9][a-zA-Z0-9._-]{0,63}$`)
 // letters, digits, '.', '-' and '_', at most 64, of which the first is a letter or a
 // digit.
 func IsName(s string) bool { return name.MatchString(s) }
+
+// ToolVersion is a tool's version as a fact: at most its first three numbers.
+func ToolVersion(v string) string {
+	parts := strings.Split(v, ".")
+	if v == "" {
+		return ""
+	}
+	return strings.Join(parts[:min(3, len(parts))], ".")
+}

@@ -6,6 +6,8 @@ import "time"
 // files.
 type Command struct {
 	Line    string  `json:"line"`    // for a shell, with placeholders: see Placeholders
+	List    string  `json:"list"`    // for a shell, prints the names of the tests; "" where each file is one
+	Prepare string  `json:"prepare"` // for a shell, once for each content of the bundle and agent; "" for none
 	Results Results `json:"results"` // how what became of the tests comes back
 	// Limit bounds one command, in milliseconds; 0 leaves that to the run.
 	LimitMS int64             `json:"limit_ms"`
@@ -29,7 +31,7 @@ var AllResults = []Results{JUnit, TAP, Exit}
 var Placeholders = map[string]string{
 	"file": "the file, as the bundle has it", "results": "where to write the results", "browser": "the browser's name",
 	"version": "its version", "device": "the device's name", "base": "the base address", "endpoint": "the WebDriver endpoint",
-	"attachments": "a directory for files to keep",
+	"attachments": "a directory for files to keep", "name": "the test, where a listing command names them; else the file",
 }
 
 // MaxLimit bounds what one command may be given.

@@ -64,6 +64,17 @@ type Usage struct {
 	Disk   int64 // bytes of the session's directory
 }
 
+// Path is where programs in a box are looked for.
+const Path = "/usr/local/bin:/usr/bin:/bin:/usr/games"
+
+// Looks is where programs are looked for, in a box or beside the agent's own.
+func Looks(enclosed bool) string {
+	if enclosed {
+		return Path
+	}
+	return os.Getenv("PATH")
+}
+
 // Usual are limits that leave a browser with a dozen windows in peace.
 var Usual = Limits{Tasks: 2000, FileSize: 2 << 30, Memory: 512 << 20, Resident: 6 << 30, Disk: 4 << 30}
 

@@ -438,7 +438,7 @@ func (b *enclosed) Start(c process.Command) (*process.Process, error) {
 
 // environment is what every program in a box starts from.
 func environment() []string {
-	env := []string{"PATH=/usr/local/bin:/usr/bin:/bin:/usr/games", "HOME=" + home, "USER=pane", "LOGNAME=pane", "TMPDIR=/tmp",
+	env := []string{"PATH=" + Path, "HOME=" + home, "USER=pane", "LOGNAME=pane", "TMPDIR=/tmp",
 		"XDG_RUNTIME_DIR=/tmp"}
 	for _, entry := range process.Inherited() {
 		name, _, _ := strings.Cut(entry, "=")

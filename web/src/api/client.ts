@@ -33,6 +33,7 @@ export type Preview = Schemas["Preview"];
 export type KnownSuite = Schemas["KnownSuite"];
 export type Preset = Schemas["Preset"];
 export type Secret = Schemas["Secret"];
+export type Output = Schemas["Output"];
 export type Relay = Schemas["Relay"];
 export type Schedule = Schemas["Schedule"];
 export type Occurrences = Schemas["Occurrences"];

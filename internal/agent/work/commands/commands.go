@@ -28,7 +28,10 @@ import (
 )
 
 // Worker carries out slices of command suites.
-type Worker struct{ *work.Floor }
+type Worker struct {
+	*work.Floor
+	*Outputs
+}
 
 // Work runs the command for each file of a slice, one after the other, until the lease
 // is dropped.
@@ -42,18 +45,31 @@ func (w Worker) Work(ctx context.Context, s link.Slice) {
 	}
 	all := units(cases, s.Tests)
 	for i, u := range all {
-		x := &execution{Floor: w.Floor, slice: s, unit: u.Name, file: u.File, row: u.Row, asked: u.asked, mask: mask}
+		x := &execution{Floor: w.Floor, live: &live{mask: mask, off: ofLines(s.Secrets)}, slice: s, unit: u.Name, file: u.File,
+			row: u.Row, asked: u.asked, mask: mask}
 		if ctx.Err() != nil || !x.announce(ctx) {
 			return
 		}
 		said := said{lab: err}
 		if err == nil {
+			done := w.show(x.asked[max(0, x.whole())].ID, x.live)
 			said = x.run(ctx, dir)
+			done()
 		}
 		if !x.tell(ctx, said, i == len(all)-1) {
 			return
 		}
 	}
+}
+
+// ofLines reports whether a secret has several lines.
+func ofLines(secrets map[string]string) bool {
+	for _, v := range secrets {
+		if strings.Contains(v, "\n") {
+			return true
+		}
+	}
+	return false
 }
 
 // casesOf lists what a suite's command is run for.
@@ -103,6 +119,7 @@ type execution struct {
 	row   *suite.Row       // nil where there is none
 	asked []link.SliceTest // of the file; the file itself is one of them, unless only tests of it are tried again
 	mask  *recording.Mask
+	live  *live
 
 	mu    sync.Mutex
 	notes []string // for the log of the attempt that stands for the file
@@ -131,6 +148,7 @@ func (x *execution) note(format string, args ...any) {
 type said struct {
 	lab      error // the lab is at fault
 	site     bool  // no: the site is, which cannot be reached
+	lacks    bool  // no: something is not there that this suite needs, which is no reason to rest for others
 	exit     int
 	over     string // the limit that it went over, in words; "" when it ended by itself
 	report   *outcome.Report
@@ -274,7 +292,7 @@ func (x *execution) tellFile(at *work.Attempt, s said) {
 			"text/plain; charset=utf-8", s.results)
 	}
 	v, message := s.verdict(x.slice.Command.Results)
-	at.Result.Site = s.lab == nil || s.site // a program that one suite misses is no reason to rest for others
+	at.Result.Site, at.Result.Lacks = s.site, s.lab == nil || s.lacks
 	at.End(v, message)
 }
 
@@ -323,7 +341,7 @@ func (x *execution) tellTest(at *work.Attempt, s said, tests map[string]outcome.
 		if v != verdict.LabFault {
 			v, message = verdict.Failed, "the command did not tell of this test"+prefixed(": ", message)
 		}
-		at.Result.Site = s.lab == nil || s.site
+		at.Result.Site, at.Result.Lacks = s.site, s.lab == nil || s.lacks
 		at.End(v, message)
 		return
 	}

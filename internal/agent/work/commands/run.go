@@ -62,7 +62,7 @@ func (x *execution) run(ctx context.Context, bundle string) (s said) {
 		s.lab = err
 		return s
 	}
-	room, err := x.Host.Room(ctx, home, limits, way)
+	room, err := x.Host.Room(ctx, home, limits, way, present(b.Path, b.Driver)...)
 	if err != nil {
 		s.lab = fmt.Errorf("a room for the command: %w", err)
 		return s
@@ -74,8 +74,17 @@ func (x *execution) run(ctx context.Context, bundle string) (s said) {
 			return s
 		}
 	}
-	if err := lay(bundle, home, x.combination()); err != nil {
+	from, err := x.prepared(ctx, bundle)
+	if err != nil {
+		s.lab, s.lacks = err, true
+		return s
+	}
+	if err := lay(from, home, x.combination()); err != nil {
 		s.lab = fmt.Errorf("lay the files out: %w", err)
+		return s
+	}
+	if err := launchers(filepath.Join(home, "launchers"), b, x.slice.Values["mode"] == "headed", room.Proxy); err != nil {
+		s.lab = fmt.Errorf("launchers: %w", err)
 		return s
 	}
 	l, err := room.Listen()
@@ -115,16 +124,16 @@ func (x *execution) command(ctx context.Context, room *sessions.Room, home, endp
 	in := func(name string) string { return room.Inside(filepath.Join(home, name)) }
 	var filled []string // all at once: what stands in a value is no placeholder
 	for name, v := range map[string]string{"file": x.file, "results": in(resultsFile), "browser": b.Name, "version": b.Version,
-		"device": x.slice.Device.Name, "base": x.slice.Base, "endpoint": endpoint, "attachments": in("attachments")} {
+		"device": x.slice.Device.Name, "base": x.slice.Base, "endpoint": endpoint, "attachments": in("attachments"), "name": x.unit} {
 		filled = append(filled, "{"+name+"}", quote(v))
 	}
 	line := strings.NewReplacer(filled...).Replace(c.Line)
-	env := []string{"PANE_ENDPOINT=" + endpoint, "PANE_BROWSER=" + b.Name, "PANE_VERSION=" + b.Version, "PANE_DEVICE=" + x.slice.Device.Name,
-		"PANE_BASE=" + x.slice.Base, "PANE_COMBINATION=" + x.combination(), "PANE_COMBINATION_FILE=" + in("combination.json"),
-		"PANE_FILE=" + x.file, "PANE_CASE=" + x.unit, "PANE_RESULTS=" + in(resultsFile), "PANE_ATTACHMENTS=" + in("attachments"), "PANE_RUN=" +
-			strconv.Itoa(x.slice.Run),
-		"PANE_PANE=" + x.slice.Label, "HTTP_PROXY=http://" + room.Proxy, "HTTPS_PROXY=http://" + room.Proxy, "http_proxy=http://" + room.Proxy,
-		"https_proxy=http://" + room.Proxy, "NO_PROXY=" + strings.TrimPrefix(endpoint, "http://"), "HOME=" + in("."), "CI=1"}
+	env := append(x.surroundings(room), "PANE_ENDPOINT="+endpoint, "PANE_BROWSER="+b.Name, "PANE_VERSION="+b.Version,
+		"PANE_DEVICE="+x.slice.Device.Name, "PANE_BASE="+x.slice.Base, "PANE_COMBINATION="+x.combination(),
+		"PANE_COMBINATION_FILE="+in("combination.json"), "PANE_FILE="+x.file, "PANE_CASE="+x.unit, "PANE_RESULTS="+in(resultsFile),
+		"PANE_ATTACHMENTS="+in("attachments"), "PANE_RUN="+strconv.Itoa(x.slice.Run), "PANE_PANE="+x.slice.Label,
+		"PANE_BROWSER_PATH="+b.Path, "PANE_DRIVER_PATH="+b.Driver, "NO_PROXY="+strings.TrimPrefix(endpoint, "http://"),
+		"PATH="+in("launchers")+":"+box.Looks(room.Isolated()))
 	for axis, v := range x.slice.Values {
 		env = append(env, "PANE_AXIS_"+variable(axis)+"="+v)
 	}
@@ -133,9 +142,6 @@ func (x *execution) command(ctx context.Context, room *sessions.Room, home, endp
 	}
 	for name, v := range x.slice.Secrets {
 		env = append(env, "PANE_VAR_"+variable(name)+"="+v)
-	}
-	for name, v := range c.Env {
-		env = append(env, name+"="+v)
 	}
 	if x.row != nil {
 		raw, err := json.Marshal(x.row.Values)
@@ -147,29 +153,60 @@ func (x *execution) command(ctx context.Context, room *sessions.Room, home, endp
 			env = append(env, "PANE_ROW_"+variable(column)+"="+v)
 		}
 	}
-	out := &printed{most: maxOutput}
-	// The status is written down by a shell around the line, so that it is known whatever the line's own does.
-	p, err := room.Start(process.Command{Path: "/bin/sh", Env: env, Log: out,
-		Args: []string{"-c", `cd "$1" && /bin/sh -c "$2"; echo "$?" > "$3"`, "sh", in("suite"), line, in("results/status")}})
-	if err != nil {
-		return 0, "", "", fmt.Errorf("start the command: %w", err)
-	}
 	x.note("started: %s", line)
-	over = x.watch(ctx, room, p, out)
-	p.Stop(time.Second)
-	output = out.text()
-	if over == "" && ctx.Err() == nil {
-		raw, err := readWithin(home, "results/status", 16)
-		if err == nil {
-			exit, err = strconv.Atoi(strings.TrimSpace(string(raw)))
-		}
-		if err != nil {
-			return 0, "", output, fmt.Errorf("the command was ended from outside: %w", p.Gone())
-		}
+	exit, over, output, lab = x.carryOut(ctx, room, home, line, env)
+	if lab == nil && over == "" {
 		x.note("ended with exit code %d", exit)
 	}
-	return exit, over, output, nil
+	return exit, over, output, lab
 }
+
+// present leaves out what is not there.
+func present(paths ...string) []string {
+	return slices.DeleteFunc(paths, func(p string) bool { return p == "" })
+}
+
+// launchers writes programs of the names under which suites look for a browser and its
+// driver, each of which is the pane's.
+func launchers(dir string, b fleet.Browser, headed bool, proxy string) error {
+	if err := os.Mkdir(dir, 0o755); err != nil {
+		return err
+	}
+	more := ""
+	switch b.Engine {
+	case "chromium":
+		more = " --no-first-run --disable-quic --proxy-server=" + quote(proxy) + " --proxy-bypass-list='<-loopback>'"
+		if !headed {
+			more += " --headless=new"
+		}
+	case "gecko":
+		if !headed {
+			more = " --headless"
+		}
+	}
+	for path, names := range map[string][]string{b.Path: browserNames[b.Engine], b.Driver: driverNames[b.Engine]} {
+		for _, name := range names {
+			if path == "" {
+				continue
+			}
+			line := "#!/bin/sh\nexec " + quote(path)
+			if path == b.Path {
+				line += more
+			}
+			if err := os.WriteFile(filepath.Join(dir, name), []byte(line+` "$@"`+"\n"), 0o755); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// Names under which suites start a browser of an engine, or its driver.
+var (
+	browserNames = map[string][]string{"chromium": {"chromium", "chromium-browser", "google-chrome", "google-chrome-stable", "chrome"},
+		"gecko": {"firefox", "firefox-esr"}}
+	driverNames = map[string][]string{"chromium": {"chromedriver"}, "webkit": {"WebKitWebDriver"}}
+)
 
 // watch waits until the command ends, and says what limit it went over if it did.
 func (x *execution) watch(ctx context.Context, room *sessions.Room, p *process.Process, out *printed) string {
@@ -220,6 +257,7 @@ func variable(name string) string {
 // printed keeps the beginning and the end of what a command prints.
 type printed struct {
 	most int
+	live *live
 	mu   sync.Mutex
 	head []byte
 	tail []byte
@@ -227,6 +265,7 @@ type printed struct {
 }
 
 func (p *printed) Write(b []byte) (int, error) {
+	p.live.write(b)
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.sum += int64(len(b))

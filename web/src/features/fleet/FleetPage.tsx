@@ -5,7 +5,7 @@ import { post, remove, type Agent, type Why } from "../../api/client";
 import { Glass } from "../../ui/Glass";
 import { Button, Confirm, Empty, Field, Heads, Hint, Sheet, Trouble, Waiting } from "../../ui/parts";
 import { useNow } from "../../ui/useNow";
-import { ago, took } from "../../ui/words";
+import { ago, many, took } from "../../ui/words";
 import { useAgents, useWhy } from "./queries";
 import { Tabs } from "../../ui/Tabs";
 import { fleetPages } from "./BrowsersPage";
@@ -259,6 +259,16 @@ function Row({
             {k}={v}
           </span>
         ))}
+        {Object.keys(m.tools).length > 0 && (
+          <Hint
+            text={Object.entries(m.tools)
+              .sort()
+              .map(([k, v]) => `${k} ${v}`)
+              .join(", ")}
+          >
+            <span className="block">{many(Object.keys(m.tools).length, "tool")}</span>
+          </Hint>
+        )}
         {m.pool !== "shared" && m.pool && <span className="block text-flaky">only {m.pool}</span>}
       </td>
       <td className="px-4 py-2.5 text-xs">

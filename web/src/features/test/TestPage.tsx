@@ -7,6 +7,7 @@ import { fillOf, Glass } from "../../ui/Glass";
 import { AskBisect } from "../bisect/AskBisect";
 import { Button, Choice, Sheet, Trouble, Waiting } from "../../ui/parts";
 import { Detail } from "./Detail";
+import { Printed } from "./Printed";
 import { Source } from "./Source";
 import { StepGrid } from "./StepGrid";
 import { useTitle } from "../../ui/useTitle";
@@ -149,6 +150,9 @@ export function TestPage() {
           }
         >
           <Detail result={chosen} attempt={attempt} step={step} />
+          {!result.data.test.file.endsWith(".pane.yaml") && chosen.cell.state === "running" && (
+            <Printed run={run.number} test={at} pane={chosen.pane.index} />
+          )}
           {run.state === "ended" && run.kind !== "remote" && chosen.cell.verdict === "failed" && (
             <AskBisect run={run.number} test={result.data.test.name} pane={chosen.pane.key} />
           )}

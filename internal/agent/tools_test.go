@@ -1,0 +1,34 @@
+package agent
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"parallelpane/internal/core/fleet"
+)
+
+func TestToolsAndTheirVersions(t *testing.T) {
+	first, second := t.TempDir(), t.TempDir()
+	program := func(dir, name, body string) {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte("#!/bin/sh\n"+body+"\n"), 0o755))
+	}
+	program(first, "node", "echo v20.11.1")
+	program(second, "node", "echo v18.0.0")
+	program(second, "java", `echo 'openjdk version "17.0.15" 2025-04-15' >&2`)
+	program(first, "python3", "exit 3")
+	program(second, "python3", "echo Python 3.11.7")
+	program(first, "go", "echo no number here")
+	require.NoError(t, os.WriteFile(filepath.Join(first, "npm"), []byte("not to be run"), 0o644))
+	m := fleet.Machine{OS: "linux", Tools: toolsIn(t.Context(), []string{first, second}), Labels: map[string]string{"java": "mine"}}
+	assert.Equal(t, map[string]string{"node": "20.11.1", "java": "17.0.15", "python": "3.11.7"}, m.Tools)
+	facts := m.Facts("quay")
+	assert.Equal(t, []string{"20.11.1"}, facts["node"])
+	assert.Equal(t, []string{"mine"}, facts["java"], "what the agent's owner says goes before")
+	for want, fits := range map[string]bool{">=20": true, ">=20.11.2": false, "<21": true} {
+		assert.Equal(t, fits, len(fleet.Match(fleet.Needs{"node": {want}}, facts)) == 0, want)
+	}
+}
