@@ -2,8 +2,11 @@ package cli
 
 import (
 	"encoding/json"
+	"io"
+	"net/http"
 	"net/url"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -120,4 +123,47 @@ func (b *bench) relays(args ...string) (all []api.Relay) {
 	require.Zero(b.t, code, errs)
 	require.NoError(b.t, json.Unmarshal([]byte(out), &all))
 	return all
+}
+
+// A CI job that has a shell and curl starts a run, waits for it and ends as it did.
+func TestAStepWithNothingButCurl(t *testing.T) {
+	if _, err := exec.LookPath("curl"); err != nil {
+		t.Skip("no curl here")
+	}
+	b := newBench(t)
+	b.serve()
+	b.agent("quay")
+	for tag, want := range map[string]int{"smoke": verdict.ExitPassed, "bad": verdict.ExitFailed} {
+		b.want([]string{"preset", "save", tag, "--dir", b.project, "--tag", tag})
+		script, err := filepath.Abs("../../examples/ci/step.sh")
+		require.NoError(t, err)
+		cmd := exec.Command("sh", script, tag)
+		cmd.Dir = t.TempDir()
+		cmd.Env = append(os.Environ(), "PANE_SERVICE=http://"+b.listen, "PANE_TOKEN="+b.token())
+		out, _ := cmd.CombinedOutput()
+		assert.Equal(t, want, cmd.ProcessState.ExitCode(), "%s", out)
+		assert.Contains(t, string(out), "Run #")
+		junit, err := os.ReadFile(filepath.Join(cmd.Dir, "results.xml"))
+		require.NoError(t, err)
+		assert.Contains(t, string(junit), "<testsuites")
+		assert.NotContains(t, string(out), b.token())
+	}
+	code, body := b.exit("/runs/1/exit?wait=61")
+	assert.Equal(t, 422, code, body)
+	b.pane("run", "--dir", b.project, "--tag", "slow", "--detach")
+	code, _ = b.exit("/runs/3/exit")
+	assert.Equal(t, 204, code, "it goes on")
+}
+
+func (b *bench) exit(path string) (status int, body string) {
+	b.t.Helper()
+	req, err := http.NewRequest(http.MethodGet, "http://"+b.listen+"/api/v1"+path, nil)
+	require.NoError(b.t, err)
+	req.Header.Set("Authorization", "Bearer "+b.token())
+	resp, err := http.DefaultClient.Do(req)
+	require.NoError(b.t, err)
+	defer resp.Body.Close()
+	raw, err := io.ReadAll(resp.Body)
+	require.NoError(b.t, err)
+	return resp.StatusCode, string(raw)
 }
