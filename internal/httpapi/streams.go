@@ -67,7 +67,8 @@ func (a *server) streams() {
 	raw(a, "GET", "/runs/{number}", look, "A run with its wall", new(api.Run), a.wall)
 	raw(a, "GET", "/runs/{number}/events", look.of(passing), "Events of one run (text/event-stream)", nil, a.eventsOfRun)
 	raw(a, "GET", "/runs/{number}/junit", look, "A run as JUnit XML", nil, a.junit)
-	raw(a, "GET", "/runs/{number}/exit", look.of(lasting), "The exit code of a run for a CI job, once it has ended (text); 204 until then", nil,
+	raw(a, "GET", "/runs/{number}/exit", look.of(lasting),
+		"The exit code of a run for a CI job, once it has ended (text); 204 until then", nil,
 		a.exit)
 	raw(a, "GET", "/runs/{number}/summary", look, "A run as Markdown, for the summary of a CI job", nil, a.summary)
 	raw(a, "GET", "/events", inAny(api.Viewer).of(passing), "Events of all runs and the fleet (text/event-stream)", nil, a.eventsOfAll)

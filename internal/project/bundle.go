@@ -23,9 +23,9 @@ import (
 
 // Limits of a bundle.
 const (
-	MaxBundleBytes   = 64 << 20  // as sent
-	MaxUnpackedBytes = 256 << 20 // all files together
-	MaxBundleFiles   = 10_000
+	MaxBundleBytes   = 256 << 20 // as sent
+	MaxUnpackedBytes = 512 << 20 // all files together
+	MaxBundleFiles   = 25_000
 )
 
 // Pack builds the bundle of a suite: pane.yaml, its scripts, its files and

@@ -18,7 +18,7 @@ const Path = "/relays/open"
 const MaxOpen = 256
 
 // chunk is how many bytes are copied at once.
-const chunk = 64 << 10
+const chunk = 128 << 10
 
 var chunks = sync.Pool{New: func() any { return new([chunk]byte) }}
 

@@ -22,6 +22,7 @@ import (
 	"parallelpane/internal/core/suite"
 	"parallelpane/internal/engine/box"
 	"parallelpane/internal/engine/process"
+	"parallelpane/internal/project"
 	"parallelpane/internal/sessions"
 )
 
@@ -104,7 +105,7 @@ func (x *execution) run(ctx context.Context, bundle string) (s said) {
 
 // lay copies a bundle into the home of a command, with the directories that it may fill.
 func lay(bundle, home, combination string) error {
-	for _, dir := range []string{"suite", "results", "attachments"} {
+	for _, dir := range []string{"results", "attachments"} {
 		if err := os.Mkdir(filepath.Join(home, dir), 0o755); err != nil {
 			return err
 		}
@@ -112,7 +113,7 @@ func lay(bundle, home, combination string) error {
 	if err := os.WriteFile(filepath.Join(home, "combination.json"), []byte(combination), 0o644); err != nil {
 		return err
 	}
-	return os.CopyFS(filepath.Join(home, "suite"), os.DirFS(bundle))
+	return project.Copy(bundle, filepath.Join(home, "suite"))
 }
 
 const resultsFile = "results/results"
