@@ -173,7 +173,7 @@ func New(ctx context.Context, c Config) (*Agent, func(), error) {
 		a.shelf = shelf.New(shelf.Config{Host: host, Up: a.up, Dir: filepath.Join(c.Dir, "stock"), Every: a.Beat,
 			Willing: stocking == nil || *stocking, Log: c.Log, Changed: a.restock,
 			Idle: func() bool { return len(a.held()) == 0 }, Rest: restBeforeTrials, Slot: a.slot})
-		m = Inventory(ctx, host, c.Version)
+		m = Inventory(ctx, host, c.Version, filepath.Join(c.Dir, "tools.json"))
 		m.Browsers = a.shelf.Known(find.Found{Browsers: m.Browsers}).Browsers
 		m.Stocking = a.shelf.Willing
 	}

@@ -16,15 +16,16 @@ import (
 	"parallelpane/internal/sessions"
 )
 
-// Inventory reads this machine.
-func Inventory(ctx context.Context, h *sessions.Host, version string) fleet.Machine {
+// Inventory reads this machine. What tools said of themselves is kept in a file, unless it
+// is "".
+func Inventory(ctx context.Context, h *sessions.Host, version, tools string) fleet.Machine {
 	found := h.Found(ctx)
 	m := fleet.Machine{
 		OS: runtime.GOOS, Arch: runtime.GOARCH, Cores: runtime.NumCPU(), Browsers: found.Browsers, Drivers: found.Drivers,
 		Headed: canOpenWindows(), Version: version, StartedAt: time.Now().UTC().Format(time.RFC3339),
 	}
 	m.Isolation, m.Exposed = isolation(h)
-	m.Tools = toolsIn(ctx, filepath.SplitList(box.Looks(m.Isolation == fleet.Sandbox)))
+	m.Tools = toolsIn(ctx, filepath.SplitList(box.Looks(m.Isolation == fleet.Sandbox)), tools)
 	if m.OS == "darwin" {
 		m.OS = "macos"
 	}

@@ -2,6 +2,9 @@ package agent
 
 import (
 	"context"
+	"encoding/json"
+	"maps"
+	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
@@ -33,10 +36,21 @@ var versionIn = regexp.MustCompile(`\d+(?:\.\d+)+`)
 // toolLimit is how long a program may take to say its version.
 const toolLimit = 5 * time.Second
 
+// known is what a program said of itself, as long as it is the same file.
+type known struct {
+	Version string    `json:"version"` // "" of one that says none
+	Size    int64     `json:"size"`
+	Changed time.Time `json:"changed"`
+}
+
 // toolsIn finds the tools in directories, with their versions: those that the commands of
-// suites find, in the order in which they look for them.
-func toolsIn(ctx context.Context, dirs []string) map[string]string {
-	out := map[string]string{}
+// suites find, in the order in which they look for them. A program that has not changed is
+// not asked again: what it said is in a file; "" is for none.
+func toolsIn(ctx context.Context, dirs []string, file string) map[string]string {
+	out, before, now := map[string]string{}, map[string]known{}, map[string]known{}
+	if raw, err := os.ReadFile(file); err == nil && json.Unmarshal(raw, &before) != nil {
+		clear(before) // it is written anew
+	}
 	var mu sync.Mutex
 	var asking sync.WaitGroup
 	for name, t := range tools {
@@ -47,10 +61,20 @@ func toolsIn(ctx context.Context, dirs []string) map[string]string {
 					if err != nil {
 						continue
 					}
-					if v := versionOf(ctx, path, t.ask); v != "" {
-						mu.Lock()
-						out[name] = v
-						mu.Unlock()
+					info, err := os.Stat(path)
+					if err != nil {
+						continue
+					}
+					k, same := before[path]
+					if !same || k.Size != info.Size() || !k.Changed.Equal(info.ModTime()) {
+						k = known{versionOf(ctx, path, t.ask), info.Size(), info.ModTime()}
+					}
+					mu.Lock()
+					if now[path] = k; k.Version != "" {
+						out[name] = k.Version
+					}
+					mu.Unlock()
+					if k.Version != "" {
 						return
 					}
 				}
@@ -58,6 +82,9 @@ func toolsIn(ctx context.Context, dirs []string) map[string]string {
 		})
 	}
 	asking.Wait()
+	if raw, err := json.Marshal(now); err == nil && file != "" && !maps.Equal(before, now) {
+		_ = os.WriteFile(file, raw, 0o600) // else they are asked the next time as well
+	}
 	return out
 }
 

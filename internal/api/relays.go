@@ -7,6 +7,7 @@ type RelayRequest struct {
 	Project string   `json:"project" required:"true"`
 	Name    string   `json:"name" required:"true" description:"by which runs ask for it"`
 	Places  []string `json:"places" required:"true" description:"what may be reached: HOST:PORT, *.DOMAIN, NETWORK/BITS"`
+	Again   bool     `json:"again,omitempty" description:"its connection was lost: it is not to open once somebody has ended it"`
 }
 
 // Relay is the way in to an application that only its developer's machine reaches.

@@ -245,7 +245,7 @@ func (r *root) agentCheck(ctx context.Context, look find.Machine, phonesFlag str
 	}
 	defer done()
 	host.Machine = look
-	m := agent.Inventory(ctx, host, r.build.Version)
+	m := agent.Inventory(ctx, host, r.build.Version, "")
 	if deep {
 		for i := range m.Browsers {
 			if b := &m.Browsers[i]; b.Fits {

@@ -59,7 +59,7 @@ func openRelay(ctx context.Context, c *client.Client, q api.RelayRequest, said f
 		}
 	}}
 	ctx, r.end = context.WithCancel(context.WithoutCancel(ctx))
-	l, err := r.dial(ctx)
+	l, err := r.dial(ctx, "")
 	if err != nil {
 		r.end()
 		return nil, err
@@ -86,7 +86,7 @@ func (r *opened) keep(ctx context.Context, l net.Listener, said func(line string
 			case <-time.After(again):
 			}
 			var err error
-			if l, err = r.dial(ctx); err == nil {
+			if l, err = r.dial(ctx, "yes"); err == nil {
 				said(fmt.Sprintf("relay %s is connected again", r.Name))
 				break
 			}
@@ -98,8 +98,8 @@ func (r *opened) keep(ctx context.Context, l net.Listener, said func(line string
 	}
 }
 
-func (r *opened) dial(ctx context.Context) (net.Listener, error) {
-	q := url.Values{"project": {r.Project}, "name": {r.Name}, "places": {strings.Join(r.Places, ",")}}
+func (r *opened) dial(ctx context.Context, again string) (net.Listener, error) {
+	q := url.Values{"project": {r.Project}, "name": {r.Name}, "places": {strings.Join(r.Places, ",")}, "again": {again}}
 	var conf *tls.Config
 	if r.c.HTTP != nil {
 		if t, ok := r.c.HTTP.Transport.(*http.Transport); ok {

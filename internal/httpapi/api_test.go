@@ -33,6 +33,7 @@ import (
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/httpapi"
 	"parallelpane/internal/link"
+	"parallelpane/internal/project"
 	"parallelpane/internal/service"
 )
 
@@ -520,10 +521,10 @@ func TestBadBundles(t *testing.T) {
 		assert.Contains(t, a.detail(), tc.want, name)
 		assert.Equal(t, 404, x.do("HEAD", "/api/v1/bundles/"+tc.hash, x.token, nil).status, "%s: nothing is kept", name)
 	}
-	large := bytes.Repeat([]byte("x"), 64<<20+1)
+	large := bytes.Repeat([]byte("x"), project.MaxBundleBytes+1)
 	a := x.do("PUT", "/api/v1/bundles/"+hashOf(large), x.token, large)
 	assert.Equal(t, 413, a.status, string(a.body))
-	assert.Contains(t, a.detail(), "larger than the limit of 64 MiB")
+	assert.Contains(t, a.detail(), "larger than the limit of 256 MiB")
 	var left []string
 	require.NoError(t, filepath.WalkDir(filepath.Join(x.dir, "blobs"), func(p string, e os.DirEntry, _ error) error {
 		if !e.IsDir() {

@@ -2,12 +2,10 @@ package httpapi
 
 import (
 	"context"
-	"errors"
 	"net"
 	"net/http"
 	"strings"
 
-	"github.com/fasthttp/websocket"
 	"github.com/gofiber/fiber/v3"
 
 	"parallelpane/internal/api"
@@ -23,6 +21,7 @@ type (
 	relayOpenIn struct {
 		Project string `query:"project" json:"-" description:"whose runs may use it"`
 		Name    string `query:"name" json:"-" description:"by which runs ask for it"`
+		Again   string `query:"again" json:"-" description:"yes: its connection was lost, and it is not to open once somebody has ended it"`
 		Places  string `query:"places" json:"-" description:"what may be reached, with commas: HOST:PORT, *.DOMAIN, NETWORK/BITS"`
 	}
 	relayedIn struct {
@@ -70,33 +69,13 @@ func (a *server) relays() {
 
 // relay takes the link of a relay's owner.
 func (a *server) relay(c fiber.Ctx, who api.Who, in *relayOpenIn) error {
-	q := api.RelayRequest{Project: in.Project, Name: in.Name, Places: strings.FieldsFunc(in.Places, func(r rune) bool { return r == ',' })}
+	q := api.RelayRequest{Project: in.Project, Name: in.Name, Again: in.Again == "yes", Places: strings.FieldsFunc(in.Places,
+		func(r rune) bool { return r == ',' })}
 	places, err := a.service.Ways.Admit(who, q)
 	if err != nil {
 		return err
 	}
-	err = upgrader.Upgrade(c.RequestCtx(), func(ws *websocket.Conn) {
-		l, err := link.Serve(ws)
-		if err != nil {
-			a.log.Warn("relay not taken", "relay", q.Name, "error", err)
-			return
-		}
-		defer l.Close()
-		ended, done := a.service.Hold(who)
-		defer done()
-		go func() {
-			select {
-			case <-ended:
-				l.Close()
-			case <-l.Done():
-			}
-		}()
-		a.service.Ways.Hold(who, q, places, l)
-	})
-	if errors.As(err, new(websocket.HandshakeError)) {
-		return fiber.NewError(http.StatusUpgradeRequired, "this address takes WebSocket connections of pane relay only")
-	}
-	return err
+	return a.linked(c, who, "pane relay", func(l *link.Agent) { a.service.Ways.Hold(who, q, places, l) })
 }
 
 // relayed leads an agent through a relay.

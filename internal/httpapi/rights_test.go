@@ -57,7 +57,8 @@ func TestNothingIsSeenOfAnotherProject(t *testing.T) {
 
 	marks := []string{"saltmarsh", "Tide", "Berth", "nightly", "mornings", "tidal-agent", "0123456789", session, s.Tests[0].ID}
 	guest, insider := x.as("guest", in("marina", api.Admin)), x.as("insider", in("saltmarsh", api.Viewer))
-	fill := strings.NewReplacer("{number}", "1", "{test}", "0", "{id}", session, "{attempt}", s.Tests[0].ID, "{kind}", "commands",
+	fill := strings.NewReplacer("{number}", "1", "{test}", "0", "{pane}", "0", "{id}", session, "{attempt}", s.Tests[0].ID,
+		"{kind}", "commands",
 		"{hash}", strings.Repeat("0", 64), "{secret}", "PIN", "{project}", "saltmarsh")
 	names := map[string]string{"/presets/{name}": "nightly", "/presets/{name}/run": "nightly", "/schedules/{name}": "mornings",
 		"/schedules/{name}/pause": "mornings", "/schedules/{name}/resume": "mornings", "/projects/{name}": "saltmarsh",
@@ -100,7 +101,7 @@ func TestNothingIsSeenOfAnotherProject(t *testing.T) {
 				assert.Equal(t, 404, a.status, "%s %s: %s", method, full, a.body)
 			}
 			if method == "GET" && (named || strings.Contains(short, "{number}")) {
-				assert.Equal(t, 200, x.do(method, full, insider, nil).status, "%s %s: who may look, does", method, full)
+				assert.Less(t, x.do(method, full, insider, nil).status, 300, "%s %s: who may look, does", method, full)
 			}
 		}
 	}

@@ -432,10 +432,20 @@ func (a *server) link(c fiber.Ctx, who api.Who, _ *struct{}) error {
 	if err != nil {
 		return err
 	}
-	err = upgrader.Upgrade(c.RequestCtx(), func(ws *websocket.Conn) {
+	return a.linked(c, who, "agents", func(l *link.Agent) {
+		if err := a.service.Join(hello, l); err != nil {
+			a.log.Warn("agent refused", "agent", hello.Name, "error", err)
+		}
+	})
+}
+
+// linked takes a link, which is used until serve returns and ends with the token that it
+// came with.
+func (a *server) linked(c fiber.Ctx, who api.Who, whose string, serve func(*link.Agent)) error {
+	err := upgrader.Upgrade(c.RequestCtx(), func(ws *websocket.Conn) {
 		l, err := link.Serve(ws)
 		if err != nil {
-			a.log.Warn("link not taken", "agent", hello.Name, "error", err)
+			a.log.Warn("link not taken", "token", who.Name, "error", err)
 			return
 		}
 		defer l.Close()
@@ -444,17 +454,15 @@ func (a *server) link(c fiber.Ctx, who api.Who, _ *struct{}) error {
 		go func() {
 			select {
 			case <-ended:
-				a.log.Warn("the token of an agent has ended: its link is closed", "agent", hello.Name)
+				a.log.Warn("a token has ended: its link is closed", "token", who.Name)
 				l.Close()
 			case <-l.Done():
 			}
 		}()
-		if err := a.service.Join(hello, l); err != nil {
-			a.log.Warn("agent refused", "agent", hello.Name, "error", err)
-		}
+		serve(l)
 	})
 	if errors.As(err, new(websocket.HandshakeError)) {
-		return fiber.NewError(http.StatusUpgradeRequired, "this address takes WebSocket connections of agents only")
+		return fiber.NewError(http.StatusUpgradeRequired, "this address takes WebSocket connections of "+whose+" only")
 	}
 	return err
 }

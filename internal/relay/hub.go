@@ -39,8 +39,15 @@ type Link interface {
 type Hub struct {
 	now func() time.Time
 
-	mu   sync.Mutex
-	open map[key]*way
+	mu    sync.Mutex
+	open  map[key]*way
+	ended map[key]ending // of late, by hand
+}
+
+// ending is how a relay was ended by hand.
+type ending struct {
+	by string
+	at time.Time
 }
 
 // key is how runs name a relay.
@@ -65,7 +72,7 @@ type passing struct {
 
 // NewHub returns one without relays.
 func NewHub(now func() time.Time) *Hub {
-	return &Hub{now: now, open: map[key]*way{}}
+	return &Hub{now: now, open: map[key]*way{}, ended: map[key]ending{}}
 }
 
 // Admit checks who asks for a relay, before Hold.
@@ -84,6 +91,9 @@ func (h *Hub) Admit(who api.Who, q api.RelayRequest) ([]place.Place, error) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	w := h.open[key{q.Project, q.Name}]
+	if e, there := h.ended[key{q.Project, q.Name}]; there && q.Again {
+		return nil, api.Errorf(api.Conflict, "relay %s of project %s was ended by %s", q.Name, q.Project, e.by)
+	}
 	if w != nil && w.owner != who.TokenID {
 		return nil, api.Errorf(api.Conflict, "relay %s of project %s is %s's: choose another name", q.Name, q.Project, w.By)
 	}
@@ -104,6 +114,7 @@ func (h *Hub) Hold(who api.Who, q api.RelayRequest, places []place.Place, l Link
 			Relay: api.Relay{Project: q.Project, Name: q.Name, By: who.Person(), OpenedAt: h.now()}}
 		h.open[k] = w
 	}
+	delete(h.ended, k)
 	before := w.link
 	w.link, w.places, w.Relay.Places = l, places, q.Places
 	close(w.back)
@@ -148,6 +159,11 @@ func (h *Hub) look() {
 			}
 		}
 	}
+	for k, e := range h.ended {
+		if h.now().Sub(e.at) > 10*Patience {
+			delete(h.ended, k)
+		}
+	}
 	h.mu.Unlock()
 	for _, c := range over {
 		if !c.may() {
@@ -170,6 +186,7 @@ func (h *Hub) End(who api.Who, project, name string) error {
 		return api.Errorf(api.Forbidden, "relay %s is %s's: they or an admin of the project may end it", name, w.By)
 	}
 	delete(h.open, k)
+	h.ended[k] = ending{who.Person(), h.now()}
 	l := w.link
 	if w.link = nil; l == nil {
 		close(w.back)

@@ -224,6 +224,13 @@ func TestARelayEndsWithItsOwnerAndConnectionsWithTheirWork(t *testing.T) {
 	<-second
 	assert.Empty(t, r.Relays())
 	assert.Error(t, r.End(tern, "saltmarsh", "pier"))
+	_, err = r.Admit(tern, api.RelayRequest{Project: "saltmarsh", Name: "pier", Places: []string{"a:1"}, Again: true})
+	assert.ErrorContains(t, err, "relay pier of project saltmarsh was ended by tern", "its owner's program does not open it again by itself")
+	_, err = r.Admit(tern, api.RelayRequest{Project: "saltmarsh", Name: "pier", Places: []string{"a:1"}})
+	assert.NoError(t, err, "a person may")
+	r.clock.Add(int64(10*Patience/time.Second) + 1)
+	r.look()
+	assert.Empty(t, r.ended)
 }
 
 func TestAProgramThatIsDoneSendingStillReads(t *testing.T) {

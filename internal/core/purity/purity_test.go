@@ -76,7 +76,7 @@ var arrows = map[string][]string{
 	"service": {"access", "api", "backup", "blobs", "keep", "lab", "order", "relay", "results", "secrets", "store"},
 	"httpapi": {"api", "lab", "link", "project", "relay", "report", "service", "webdriver"},
 	"agent": {"agent/spool", "agent/upstream", "agent/work", "agent/work/commands", "agent/work/remote", "agent/work/scripts",
-		"agent/shelf", "adb", "client", "engine", "engine/android", "engine/find", "link", "place", "sessions", "sessions/door"},
+		"agent/shelf", "adb", "client", "engine", "engine/android", "engine/box", "engine/find", "link", "place", "sessions", "sessions/door"},
 	"adb":            {},
 	"adb/standin":    {"adb", "engine/android", "engine/process"},
 	"engine/android": {"adb", "engine", "engine/box", "engine/chromium"},
