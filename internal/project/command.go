@@ -98,7 +98,7 @@ func commandCases(files Files, of Suite) ([]suite.Case, error) {
 	}
 	rows := []suite.Row{{}}
 	if of.Data != nil {
-		if rows, err = (tables{}).rows(files, of.Data); err != nil {
+		if rows, err = (&tables{}).rows(files, of.Data, len(names)); err != nil {
 			return nil, err
 		}
 	}

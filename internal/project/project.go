@@ -623,6 +623,10 @@ func (p *Project) Environment(name string) (Environment, error) {
 	return pick("environment", name, p.Default.Environment, p.Environments, func(e Environment) string { return e.Name })
 }
 
+// MaxSteps bounds the steps of a suite's scripts together: of a few lines blocks may make
+// many.
+const MaxSteps = 200_000
+
 // Scripts reads every script of a suite. The error is script.Problems when the
 // files are at fault; all files are read before it is returned.
 func (p *Project) Scripts(files Files, suite Suite) ([]*script.Script, error) {
@@ -645,7 +649,7 @@ func (p *Project) Scripts(files Files, suite Suite) ([]*script.Script, error) {
 		return nil, err
 	}
 	problems = ps
-	byName, read := map[string]string{}, tables{}
+	byName, read, steps := map[string]string{}, &tables{}, 0
 	for _, name := range names {
 		s, err := p.script(files, name, blocks, read)
 		if err != nil && broken {
@@ -665,6 +669,11 @@ func (p *Project) Scripts(files Files, suite Suite) ([]*script.Script, error) {
 		byName[s.Name] = name
 		problems = append(problems, missingUploads(files, s)...)
 		out = append(out, s)
+		if steps += len(s.Steps); steps > MaxSteps {
+			problems = append(problems, source.Problem{Position: suite.At,
+				Message: fmt.Sprintf("suite %s: with the steps of its blocks it has more than %d steps: split it", suite.Name, MaxSteps)})
+			break
+		}
 	}
 	if len(problems) > 0 {
 		return nil, problems
@@ -731,10 +740,10 @@ func (p *Project) Script(files Files, name string) (*script.Script, error) {
 	if err != nil {
 		return nil, err
 	}
-	return p.script(files, name, blocks, tables{})
+	return p.script(files, name, blocks, &tables{})
 }
 
-func (p *Project) script(files Files, name string, blocks *script.Library, read tables) (*script.Script, error) {
+func (p *Project) script(files Files, name string, blocks *script.Library, read *tables) (*script.Script, error) {
 	src, err := files.Read(name)
 	if err != nil {
 		return nil, fmt.Errorf("read %s: %w", name, err)
@@ -745,7 +754,7 @@ func (p *Project) script(files Files, name string, blocks *script.Library, read 
 	}
 	var problems source.Problems
 	if s.Data != nil {
-		if s.Rows, err = read.rows(files, s.Data); err != nil {
+		if s.Rows, err = read.rows(files, s.Data, 1); err != nil {
 			return nil, err
 		}
 	}
@@ -762,7 +771,7 @@ func (p *Project) script(files Files, name string, blocks *script.Library, read 
 			problems = append(problems, source.Problem{Position: st.Position,
 				Message: fmt.Sprintf("row.%s: the script %s has no rows: say data: FILE in it", names[0], name)})
 		case len(names) > 0:
-			problems = append(problems, unknownColumns(st.Position, names, read[s.Data.File], s.Data)...)
+			problems = append(problems, unknownColumns(st.Position, names, read.all[s.Data.File], s.Data)...)
 		}
 	}
 	if len(problems) > 0 {

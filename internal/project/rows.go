@@ -28,6 +28,10 @@ const (
 	maxUnpacked  = 128 << 20 // of a spreadsheet, which is an archive
 	maxCell      = 32 << 10
 	maxRowName   = 120 // characters
+	// Of all files of rows of a suite together, and of the tests that they come to: a small
+	// bundle may not become a large one.
+	maxAllRowsBytes = 64 << 20
+	MaxRowTests     = 50_000
 )
 
 // table is a file of rows.
@@ -39,18 +43,17 @@ type table struct {
 // RowForms are the endings of files that rows are read from.
 var RowForms = []string{".csv", ".tsv", ".json", ".xlsx"}
 
-// readTable reads the rows of a file. Errors name the line or row.
-func readTable(files Files, name string) (*table, error) {
+// readTable reads the rows of a file, and says how many bytes it has. Errors name the line or row.
+func readTable(files Files, name string) (t *table, size int, err error) {
 	src, err := files.Read(name)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		return nil, fmt.Errorf("there is no file %q in the project", name)
+		return nil, 0, fmt.Errorf("there is no file %q in the project", name)
 	case err != nil:
-		return nil, err
+		return nil, 0, err
 	case len(src) > maxRowsBytes:
-		return nil, fmt.Errorf("%s has %d MB; at most %d are read", name, len(src)>>20, maxRowsBytes>>20)
+		return nil, 0, fmt.Errorf("%s has %d MB; at most %d are read", name, len(src)>>20, maxRowsBytes>>20)
 	}
-	var t *table
 	switch strings.ToLower(path.Ext(name)) {
 	case ".csv":
 		t, err = readCSV(src, separator(src))
@@ -67,9 +70,9 @@ func readTable(files Files, name string) (*table, error) {
 		err = t.check()
 	}
 	if err != nil {
-		return nil, fmt.Errorf("%s: %w", name, err)
+		return nil, 0, fmt.Errorf("%s: %w", name, err)
 	}
-	return t, nil
+	return t, len(src), nil
 }
 
 // separator guesses what stands between the columns of a CSV file by its first line.
@@ -219,17 +222,47 @@ func (t *table) check() error {
 }
 
 // tables reads files of rows, each once.
-type tables map[string]*table
+type tables struct {
+	all   map[string]*table
+	bytes int // of their files
+	tests int // that they have come to
+}
 
-// rows are the tests that a file makes of one: each with its values and a name of its own.
-func (ts tables) rows(files Files, d *script.Data) ([]suite.Row, error) {
-	t := ts[d.File]
-	if t == nil {
-		var err error
-		if t, err = readTable(files, d.File); err != nil {
-			return nil, source.Problems{{Position: d.Position, Message: "data: " + err.Error()}}
-		}
-		ts[d.File] = t
+// read reads a file of rows, unless it has been read.
+func (ts *tables) read(files Files, name string) (*table, error) {
+	if t := ts.all[name]; t != nil {
+		return t, nil
+	}
+	t, size, err := readTable(files, name)
+	if err != nil {
+		return nil, err
+	}
+	if ts.bytes += size; ts.bytes > maxAllRowsBytes {
+		return nil, fmt.Errorf("%s: with it the suite's files of rows have more than %d MB", name, maxAllRowsBytes>>20)
+	}
+	if ts.all == nil {
+		ts.all = map[string]*table{}
+	}
+	ts.all[name] = t
+	return t, nil
+}
+
+// multiply counts the tests that rows make of so many.
+func (ts *tables) multiply(rows, by int) error {
+	if ts.tests += rows * by; ts.tests > MaxRowTests {
+		return fmt.Errorf("with these rows the suite has more than %d tests: take fewer rows, or split the suite", MaxRowTests)
+	}
+	return nil
+}
+
+// rows are the tests that a file makes of each of so many: each with its values and a name of its own.
+func (ts *tables) rows(files Files, d *script.Data, by int) ([]suite.Row, error) {
+	t, err := ts.read(files, d.File)
+	if err == nil {
+		err = ts.multiply(len(t.rows), by)
+	}
+	if err != nil {
+		return nil, source.Problems{{Position: d.Position, Message: "data: " + err.Error()}}
 	}
 	if d.Name != nil {
 		if ps := unknownColumns(d.Position, d.Name.Uses("row"), t, d); len(ps) > 0 {

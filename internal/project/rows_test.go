@@ -12,6 +12,7 @@ import (
 	"github.com/xuri/excelize/v2"
 
 	"parallelpane/internal/core/suite"
+	"parallelpane/internal/script"
 )
 
 func sheet(t *testing.T, rows ...[]any) string {
@@ -34,11 +35,11 @@ func TestRowsOfEveryForm(t *testing.T) {
 		"rows.json": `[{"boat": "Osprey, the elder", "berth": "B3"}, {"berth": "C5", "boat": 7}]`,
 		"rows.xlsx": sheet(t, []any{"berth", "boat"}, []any{"B3", "Osprey, the elder"}, []any{}, []any{"C5", 7}),
 	} {
-		got, err := readTable(tree(t, map[string]string{name: content}), name)
+		got, _, err := readTable(tree(t, map[string]string{name: content}), name)
 		require.NoError(t, err, name)
 		assert.Equal(t, want, got, name)
 	}
-	empty, err := readTable(tree(t, map[string]string{"r.xlsx": sheet(t, []any{"a", "b"}, []any{"1"})}), "r.xlsx")
+	empty, _, err := readTable(tree(t, map[string]string{"r.xlsx": sheet(t, []any{"a", "b"}, []any{"1"})}), "r.xlsx")
 	require.NoError(t, err)
 	assert.Equal(t, [][]string{{"1", ""}}, empty.rows, "cells at the end that are empty are there")
 }
@@ -61,10 +62,10 @@ func TestRowsThatCannotBeRead(t *testing.T) {
 		"expected a file that ends in one of .csv, .tsv": {"r.ods", "x"},
 		"r.csv has 17 MB; at most 16 are read":           {"r.csv", strings.Repeat("x", 17<<20+1)},
 	} {
-		_, err := readTable(tree(t, map[string]string{f[0]: f[1]}), f[0])
+		_, _, err := readTable(tree(t, map[string]string{f[0]: f[1]}), f[0])
 		assert.ErrorContains(t, err, want)
 	}
-	_, err := readTable(tree(t, nil), "r.csv")
+	_, _, err := readTable(tree(t, nil), "r.csv")
 	assert.ErrorContains(t, err, `there is no file "r.csv" in the project`)
 }
 
@@ -160,7 +161,7 @@ func FuzzRows(f *testing.F) {
 	f.Add("r.json", `[{"a": 1}]`)
 	f.Add("r.xlsx", "PK\x03\x04")
 	f.Fuzz(func(t *testing.T, name, content string) {
-		got, err := readTable(one{name, content}, name)
+		got, _, err := readTable(one{name, content}, name)
 		if err == nil && (len(got.rows) > MaxRows || len(got.columns) == 0) {
 			t.Fatalf("%d rows of %d columns", len(got.rows), len(got.columns))
 		}
@@ -211,4 +212,43 @@ func TestTestsThatACommandNames(t *testing.T) {
 		_, err := Parse(FileName, []byte("project: a\nsuites: {s: "+src+"}\n"))
 		assert.ErrorContains(t, err, want)
 	}
+}
+
+// A small bundle may not become a large one in the service that reads it.
+func TestRowsThatCostTooMuch(t *testing.T) {
+	rows := "n\n"
+	for i := range MaxRows {
+		rows += fmt.Sprintln(i)
+	}
+	files := map[string]string{"pane.yaml": "project: a\nsuites: {s: {scripts: \"*.pane.yaml\"}, c: {command: \"sh {file}\", " +
+		"cases: \"*.pane.yaml\", " +
+		"results: exit, data: rows.csv}}\n", "rows.csv": rows}
+	for i := range 6 {
+		files[fmt.Sprintf("t%d.pane.yaml", i)] = fmt.Sprintf("name: T%d\ndata: rows.csv\nsteps: [{visit: /}]\n", i)
+	}
+	dir := tree(t, files)
+	p, err := Load(dir)
+	require.NoError(t, err)
+	for _, s := range p.Suites {
+		_, err = p.Cases(dir, s)
+		assert.ErrorContains(t, err, "with these rows the suite has more than 50000 tests", s.Name)
+	}
+	lib := "blocks: {long: {steps: ["
+	for range script.MaxSteps {
+		lib += "{click: B},"
+	}
+	long := map[string]string{"pane.yaml": "project: a\nsuites: {s: {scripts: \"*.pane.yaml\"}}\nblocks: b.blocks.yaml\n",
+		"b.blocks.yaml": lib + "]}}"}
+	for i := range 1 + MaxSteps/script.MaxSteps {
+		long[fmt.Sprintf("t%d.pane.yaml", i)] = fmt.Sprintf("name: T%d\nsteps: [{do: long}]\n", i)
+	}
+	many := tree(t, long)
+	q, err := Load(many)
+	require.NoError(t, err)
+	_, err = q.Cases(many, q.Suites[0])
+	assert.ErrorContains(t, err, "has more than 200000 steps")
+	var ts tables
+	ts.bytes = maxAllRowsBytes
+	_, err = ts.read(dir, "rows.csv")
+	assert.ErrorContains(t, err, "the suite's files of rows have more than 64 MB")
 }
