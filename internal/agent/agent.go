@@ -98,6 +98,9 @@ type lease struct {
 	running bool // still executes; false while only its results wait
 }
 
+// lockWait is how long an agent waits for the state directory of another that ends.
+const lockWait = 3 * time.Second
+
 // New prepares an agent: it takes its state directory, removes what an earlier
 // agent left behind and looks at the machine.
 func New(ctx context.Context, c Config) (*Agent, func(), error) {
@@ -117,7 +120,13 @@ func New(ctx context.Context, c Config) (*Agent, func(), error) {
 		return nil, nil, fmt.Errorf("state directory: %w", err)
 	}
 	lock := flock.New(filepath.Join(c.Dir, "lock"))
-	if ok, err := lock.TryLock(); err != nil || !ok {
+	// Of an agent that was killed a program that it was just starting may hold the lock a little longer.
+	waiting, enough := context.WithTimeout(ctx, lockWait)
+	defer enough()
+	if ok, err := lock.TryLockContext(waiting, 50*time.Millisecond); !ok {
+		if errors.Is(err, context.DeadlineExceeded) {
+			err = nil
+		}
 		return nil, nil, errors.Join(fmt.Errorf(
 			"another agent uses the state directory %s: stop it, or give this one another --name or --state", c.Dir), err)
 	}

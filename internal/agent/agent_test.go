@@ -21,6 +21,7 @@ import (
 	"time"
 
 	"github.com/gofiber/fiber/v3"
+	"github.com/gofrs/flock"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -310,6 +311,32 @@ func TestResultsOutliveTheService(t *testing.T) {
 	assert.Equal(t, verdict.Passed, run.Verdict)
 	assert.Equal(t, 1, run.Cells[0][0].Attempts)
 	assert.Equal(t, 1, p.launched, "nothing was run twice")
+}
+
+// An agent that takes the place of one which was killed waits until that has let go.
+func TestAnAgentWaitsForTheOneBefore(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "quay")
+	require.NoError(t, os.MkdirAll(dir, 0o700))
+	before := flock.New(filepath.Join(dir, "lock"))
+	held, err := before.TryLock()
+	require.NoError(t, err)
+	require.True(t, held)
+	started := make(chan error)
+	go func() {
+		_, release, err := agent.New(t.Context(), agent.Config{Name: "quay", Dir: dir, Log: slog.New(slog.DiscardHandler),
+			Machine: &fleet.Machine{OS: "saltos"}})
+		if err == nil {
+			release()
+		}
+		started <- err
+	}()
+	select {
+	case err := <-started:
+		t.Fatalf("it did not wait: %v", err)
+	case <-time.After(200 * time.Millisecond):
+	}
+	require.NoError(t, before.Unlock())
+	require.NoError(t, <-started)
 }
 
 func TestTwoAgents(t *testing.T) {

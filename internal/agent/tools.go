@@ -15,15 +15,15 @@ import (
 )
 
 // tools are programs that suites run with, each with how it is asked for its version. Where
-// several names are given, the first one that is there counts.
+// several names are given, the first one that is there counts. Those that take a second to
+// say it are left out: they come with one that is here.
 var tools = map[string]struct {
 	programs []string
 	ask      []string
 }{
-	"node": {[]string{"node", "nodejs"}, []string{"--version"}}, "npm": {[]string{"npm"}, []string{"--version"}},
+	"node":   {[]string{"node", "nodejs"}, []string{"--version"}},
 	"python": {[]string{"python3", "python"}, []string{"--version"}}, "pytest": {[]string{"pytest", "pytest-3"}, []string{"--version"}},
-	"java": {[]string{"java"}, []string{"-version"}}, "maven": {[]string{"mvn"}, []string{"--version"}},
-	"gradle": {[]string{"gradle"}, []string{"--version"}}, "go": {[]string{"go"}, []string{"version"}},
+	"java": {[]string{"java"}, []string{"-version"}}, "go": {[]string{"go"}, []string{"version"}},
 	"ruby": {[]string{"ruby"}, []string{"--version"}}, "php": {[]string{"php"}, []string{"--version"}},
 	"perl": {[]string{"perl"}, []string{"-v"}}, "dotnet": {[]string{"dotnet"}, []string{"--version"}},
 	"rust": {[]string{"rustc"}, []string{"--version"}}, "bats": {[]string{"bats"}, []string{"--version"}},
