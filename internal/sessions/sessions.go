@@ -468,10 +468,14 @@ func (s *Session) Gone(ctx context.Context) error {
 // run.
 func (s *Session) Programs() error { return s.inst.Gone() }
 
+// goneWait is how long it may take on a busy machine until a program that has ended is known
+// to have.
+const goneWait = 4 * time.Second
+
 // lost is the best explanation of a session that does not answer: which program
 // has ended, or else the error itself.
 func (s *Session) lost(err error) error {
-	if gone := s.inst.GoneWithin(time.Second); gone != nil {
+	if gone := s.inst.GoneWithin(goneWait); gone != nil {
 		return gone
 	}
 	return err
