@@ -4,6 +4,7 @@ import (
 	"archive/tar"
 	"bytes"
 	"compress/gzip"
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"io"
@@ -251,9 +252,11 @@ func TestACommandIsHeardWhileItRuns(t *testing.T) {
 	o := opened(t, t.TempDir(), "127.0.0.1:0")
 	o.work(&pretend{}, "quay", 1)
 	heard := make(chan string, 1)
+	ctx, enough := context.WithCancel(t.Context())
+	defer enough()
 	go func() {
 		defer close(heard)
-		for t.Context().Err() == nil {
+		for ctx.Err() == nil {
 			for _, p := range o.svc.Outputs(1) {
 				if out, err := o.svc.Output(1, p.Pane, p.Test, 0); err == nil && strings.Contains(out.Text, "flood") {
 					heard <- p.Name + ": " + out.Text
@@ -264,6 +267,7 @@ func TestACommandIsHeardWhileItRuns(t *testing.T) {
 	}()
 	run := o.carry("    command: sh {file}\n    cases: ['*.sh']\n    results: exit\n", map[string]string{
 		"a.sh": `echo "flood of $PANE_VAR_WORD"; sleep 3`}, map[string]string{"word": "slackwater-77"}, 0)
+	enough() // what was not heard by now will not be
 	assert.Equal(t, "a.sh: flood of •••\n", <-heard)
 	assert.Equal(t, map[string]string{"a.sh": "passed"}, told(run))
 	assert.Empty(t, o.svc.Outputs(1))

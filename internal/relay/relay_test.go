@@ -120,19 +120,19 @@ func TestARelayLeadsToItsPlacesOnly(t *testing.T) {
 		resp.Body.Close()
 		assert.Equal(t, fmt.Sprintf("%s took %d", host, 1<<20), string(body), "names are kept")
 	}
-	for to, want := range map[string]string{
-		other.Listener.Addr().String(): "is not on the list of relay pier: " + at,
-		"localhost:1":                  "localhost:1 cannot be reached from the relay's machine",
-		"169.254.169.254:80":           "it is where machines are told their keys",
-		"nonsense":                     "is not on the list",
+	for _, tc := range []struct{ to, want string }{
+		{other.Listener.Addr().String(), "is not on the list of relay pier: " + at},
+		{"localhost:1", "localhost:1 cannot be reached from the relay's machine"},
+		{"169.254.169.254:80", "it is where machines are told their keys"},
+		{"nonsense", "is not on the list"},
 	} {
-		_, err := r.Dial(t.Context(), "saltmarsh", "pier", to, always)
-		assert.ErrorContains(t, err, want, to)
+		_, err := r.Dial(t.Context(), "saltmarsh", "pier", tc.to, always)
+		assert.ErrorContains(t, err, tc.want, tc.to)
 	}
 	all := r.Relays()
 	assert.Equal(t, int64(2), all[0].Refused)
 	assert.Greater(t, all[0].In, int64(2<<20), "bytes to the application are counted")
-	assert.Contains(t, all[0].Trouble, "169.254", "of map order or the other")
+	assert.Contains(t, all[0].Trouble, "169.254.169.254", "of the latest that could not be made")
 }
 
 // The owner asks its own list, whatever the service lets through.

@@ -25,7 +25,8 @@ const (
 // kept comes at the end.
 type live struct {
 	mask *recording.Mask
-	off  bool // a secret has several lines, which would be found in whole texts only
+	now  func() time.Time // nil means time.Now
+	off  bool             // a secret has several lines, which would be found in whole texts only
 
 	mu    sync.Mutex
 	part  []byte // of a line
@@ -38,8 +39,12 @@ type live struct {
 func (l *live) write(b []byte) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if now := time.Now(); now.Sub(l.since) > time.Second {
-		l.since, l.spent = now, 0
+	now := time.Now
+	if l.now != nil {
+		now = l.now
+	}
+	if t := now(); t.Sub(l.since) > time.Second {
+		l.since, l.spent = t, 0
 	}
 	if l.off || l.spent > livePer {
 		l.part = nil

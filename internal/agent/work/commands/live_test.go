@@ -3,6 +3,7 @@ package commands
 import (
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 
@@ -12,7 +13,8 @@ import (
 // What can be seen of a command while it runs is whole lines without secrets, the latest of
 // them; what prints a lot is seen in part.
 func TestWhatIsSeenOfACommand(t *testing.T) {
-	l := &live{mask: recording.NewMask("slackwater-77")}
+	at := time.Unix(1, 0)
+	l := &live{mask: recording.NewMask("slackwater-77"), now: func() time.Time { return at }}
 	for _, part := range []string{"one\ntw", "o\nthe word is slack", "water-77\n", "and no end"} {
 		l.write([]byte(part))
 	}
@@ -31,7 +33,10 @@ func TestWhatIsSeenOfACommand(t *testing.T) {
 	assert.LessOrEqual(t, len(o.Text), maxLive)
 	assert.Positive(t, o.From)
 	assert.True(t, strings.HasPrefix(o.Text, "0123456789abcde\n"), "it begins with a line")
-	assert.Less(t, o.Next, int64(2<<20))
+	assert.Less(t, o.Next, int64(2<<20), "within this second no more is shown")
+	at = at.Add(2 * time.Second)
+	l.write([]byte("the next\n"))
+	assert.Equal(t, "the next\n", l.from(o.Next).Text)
 
 	long := &live{mask: nil}
 	long.write([]byte(strings.Repeat("x", 2*maxLiveLine)))
