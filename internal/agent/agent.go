@@ -361,11 +361,7 @@ func (a *Agent) handler(ctx context.Context) fasthttp.RequestHandler {
 // an ended lease before the browser of it is closed, so a slice may come a
 // little early; more than that many in excess are refused.
 func (a *Agent) take(ctx context.Context, s link.Slice) error {
-	worker := a.scripts
-	if s.Command != nil {
-		worker = a.commands
-	}
-	known, err := a.begin(ctx, s.Fence, s.Run, func(ctx context.Context) { worker.Work(ctx, s) })
+	known, err := a.begin(ctx, s.Fence, s.Run, func(ctx context.Context) { a.work(ctx, s) })
 	if err == nil && !known {
 		a.Log.Info("slice taken", "run", s.Run, "pane", s.Label, "tests", len(s.Tests), "fence", s.Fence)
 	}

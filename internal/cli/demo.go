@@ -155,7 +155,7 @@ func (r *root) demo(ctx context.Context, o demoOptions) error {
 	if err := r.demoRunner(ctx, c, "http://"+o.site); err != nil && ctx.Err() == nil {
 		fmt.Fprintln(r.err, "the demo's runner stopped:", err)
 	}
-	if err := r.demoExamples(ctx, c, filepath.Join(o.dir, "examples"), "http://"+o.site); err != nil && ctx.Err() == nil {
+	if err := r.demoLanguages(ctx, c, projectDir); err != nil && ctx.Err() == nil {
 		fmt.Fprintln(r.err, "the suites in other languages were not run:", err)
 	}
 	link, err := signInLink(ctx, c)
@@ -173,25 +173,23 @@ func (r *root) demo(ctx context.Context, o demoOptions) error {
 	return nil
 }
 
-// demoExamples starts suites that are no scripts, as far as what they need is here.
-func (r *root) demoExamples(ctx context.Context, c *client.Client, dir, site string) error {
-	if err := demo.WriteExamples(dir, site); err != nil {
+// demoLanguages starts the suites that are no scripts beside those that are, where what
+// they need is here.
+func (r *root) demoLanguages(ctx context.Context, c *client.Client, dir string) error {
+	for _, program := range []string{"node", "curl"} {
+		if _, err := exec.LookPath(program); err != nil {
+			return err
+		}
+	}
+	opts := runOptions{dir: dir, req: demo.Languages()}
+	if _, err := r.prepare(ctx, &opts); err != nil {
 		return err
 	}
-	for suite, program := range map[string]string{"node": "node", "shell": "curl"} {
-		if _, err := exec.LookPath(program); err != nil {
-			continue
-		}
-		opts := runOptions{dir: dir, req: api.RunRequest{Suite: suite}}
-		if _, err := r.prepare(ctx, &opts); err != nil {
-			return err
-		}
-		var run api.Run
-		if err := c.Call(ctx, http.MethodPost, "/runs", opts.req, &run); err != nil {
-			return err
-		}
-		fmt.Fprintf(r.err, "Examples the suite %s of %s runs as #%d: %s/runs/%[3]d\n", suite, dir, run.Number, c.Base)
+	var run api.Run
+	if err := c.Call(ctx, http.MethodPost, "/runs", opts.req, &run); err != nil {
+		return err
 	}
+	fmt.Fprintf(r.err, "Languages the suite %s runs as #%d: %s/runs/%[2]d\n", opts.req.Suite, run.Number, c.Base)
 	return nil
 }
 

@@ -252,8 +252,11 @@ func bundle(dir, suiteName string) ([]byte, string, []suite.Case, error) {
 	if err != nil {
 		return nil, "", nil, usage("%v", err)
 	}
-	if of.Command != nil && of.Command.List != "" {
-		if files, err = list(root, files, of); err != nil {
+	for _, part := range of.Each() {
+		if !part.Listed() {
+			continue
+		}
+		if files, err = list(root, files, part); err != nil {
 			return nil, "", nil, err
 		}
 	}

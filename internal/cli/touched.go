@@ -62,7 +62,7 @@ func touchedSince(ctx context.Context, dir, suiteName, revision string) (tests [
 			needs[sc.File] = append(needs[sc.File], blocks.File(b))
 		}
 	}
-	if s.Command != nil && s.Command.List != "" {
+	if s.Listed() {
 		return nil, "something may have changed, and which test it concerns is not known of a suite with a listing command", nil
 	}
 	cases, err := p.Cases(files, s)
@@ -75,16 +75,36 @@ func touchedSince(ctx context.Context, dir, suiteName, revision string) (tests [
 			tests = append(tests, c.Name)
 		}
 	}
-	if s.Data != nil && slices.Contains(changed, s.Data.File) {
-		return nil, s.Data.File + " has changed, whose rows all of them take", nil
-	}
-	for _, name := range changed {
-		if slices.ContainsFunc(s.Files, func(glob string) bool { ok, _ := doublestar.Match(glob, name); return ok }) {
-			return nil, name + " has changed, which goes along with all of them", nil
+	for _, part := range s.Each() {
+		why := concernsAll(part, changed)
+		if why == "" {
+			continue
+		}
+		if s.Kind != project.SeveralKind {
+			return nil, why, nil
+		}
+		for _, c := range cases {
+			if c.Part == part.Name {
+				tests = append(tests, c.Name)
+			}
 		}
 	}
 	slices.Sort(tests)
 	return slices.Compact(tests), "", nil
+}
+
+// concernsAll says why what has changed concerns every test of a suite; "" where it does
+// not.
+func concernsAll(s project.Suite, changed []string) string {
+	if s.Data != nil && slices.Contains(changed, s.Data.File) {
+		return s.Data.File + " has changed, whose rows all of them take"
+	}
+	for _, name := range changed {
+		if slices.ContainsFunc(s.Files, func(glob string) bool { ok, _ := doublestar.Match(glob, name); return ok }) {
+			return name + " has changed, which goes along with all of them"
+		}
+	}
+	return ""
 }
 
 // changedSince lists the files below a directory that differ from a revision, by their

@@ -49,7 +49,7 @@ func (r *root) lint(dir string) error {
 	}
 	if p != nil {
 		for _, s := range p.Suites {
-			if s.Command != nil && s.Command.List != "" { // its tests are known once it has been asked
+			if s.Listed() { // its tests are known once it has been asked
 				suites++
 				continue
 			}

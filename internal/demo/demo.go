@@ -12,6 +12,7 @@ import (
 
 	"parallelpane/examples"
 	"parallelpane/internal/api"
+	"parallelpane/internal/project"
 )
 
 //go:embed all:saltmarsh
@@ -26,11 +27,17 @@ var Fleet []byte
 const siteInFile = "http://127.0.0.1:7480"
 
 // WriteProject writes the demo project to a directory, with the address of the
-// berth desk.
-func WriteProject(dir, site string) error { return write(saltmarsh, "saltmarsh", dir, site) }
-
-// WriteExamples writes the project of suites in other languages likewise.
-func WriteExamples(dir, site string) error { return write(examples.Files, ".", dir, site) }
+// berth desk and the suites in other languages.
+func WriteProject(dir, site string) error {
+	languages := filepath.Join(dir, "languages")
+	if err := write(examples.Files, ".", languages, site); err != nil {
+		return err
+	}
+	if err := os.Remove(filepath.Join(languages, project.FileName)); err != nil { // that of the examples alone
+		return fmt.Errorf("write the demo project: %w", err)
+	}
+	return write(saltmarsh, "saltmarsh", dir, site)
+}
 
 func write(files embed.FS, root, dir, site string) error {
 	return fs.WalkDir(files, root, func(name string, e fs.DirEntry, err error) error {
@@ -57,6 +64,11 @@ func write(files embed.FS, root, dir, site string) error {
 		}
 		return nil
 	})
+}
+
+// Languages is the run of the suites in other languages beside the scripts.
+func Languages() api.RunRequest {
+	return api.RunRequest{Suite: "everything", Matrix: "languages", Retries: 1}
 }
 
 // Request is the run that the demo makes: a retry shows which test is unsteady.

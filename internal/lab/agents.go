@@ -483,7 +483,7 @@ func (lab *Lab) deliver(lease dispatch.Lease) {
 		Values: p.Values, Device: r.terms.Profiles[l.Pane], Keep: r.view.Request.Browser == api.Kept, Bundle: r.view.Request.Bundle,
 		Marker: r.terms.Marker, Base: r.view.Base, Vars: maps.Clone(r.terms.Vars), TestLimitMS: limit,
 		Record: lab.keeper.Recorded(r.terms.Record), Secrets: maps.Clone(r.terms.Secrets), Traffic: r.view.Request.Traffic,
-		Command: r.terms.Command, Relay: lab.leads(r.view.Project, r.view.Request.Relay, r.view.Base)}
+		Command: r.terms.Command, Several: r.terms.Several, Relay: lab.leads(r.view.Project, r.view.Request.Relay, r.view.Base)}
 	for i, t := range l.Tests {
 		slice.Tests = append(slice.Tests, link.SliceTest{Index: t, Name: r.view.Tests[t].Name, File: r.view.Tests[t].File,
 			Attempt: l.Attempt[i], ID: l.ids[i]})

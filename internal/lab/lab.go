@@ -85,6 +85,7 @@ type Terms struct {
 	Seconds  [][]float64      // estimates by pane and test; 0 where nothing is known
 	Profiles []device.Profile // by pane
 	Command  *suite.Command   // how tests are carried out; nil of scripts
+	Several  bool             // the suite is made of others, each with its own way
 	Marker   string           // attribute that marks elements for tests
 }
 

@@ -6,11 +6,13 @@ import (
 	"fmt"
 	"net/http"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/valyala/fasthttp"
 
 	"parallelpane/internal/api"
+	"parallelpane/internal/core/suite"
 	"parallelpane/internal/link"
 )
 
@@ -25,10 +27,13 @@ func (lab *Lab) Outputs(number int) []api.Printing {
 	out := []api.Printing{}
 	for _, l := range lab.leases {
 		r := lab.live[l.Run]
-		if r == nil || r.view.Number != number || r.terms.Command == nil {
+		if r == nil || r.view.Number != number || r.terms.Command == nil && !r.terms.Several {
 			continue
 		}
 		for i, t := range l.Tests {
+			if strings.HasSuffix(r.view.Tests[t].File, suite.ScriptSuffix) {
+				continue
+			}
 			out = append(out, api.Printing{Pane: l.Pane, Test: t, Name: r.view.Tests[t].Name, Label: r.view.Panes[l.Pane].Label, Agent: l.Agent,
 				Attempt: l.ids[i]})
 		}

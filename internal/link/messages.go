@@ -44,6 +44,7 @@ type Slice struct {
 	Secrets     map[string]string `json:"secrets"` // variables that nothing kept may show
 	Traffic     string            `json:"traffic"` // what the way to the site is held to
 	Command     *suite.Command    `json:"command"` // of a suite of that kind; null of scripts
+	Several     bool              `json:"several"` // the suite is made of others: the bundle says how each is carried out
 	Relay       []string          `json:"relay"`   // places that are reached through the run's relay
 }
 

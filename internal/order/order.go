@@ -78,7 +78,7 @@ func (desk *Desk) unpack(req api.RunRequest) (*order, combo.Matrix, error) {
 		return fail(err)
 	}
 	req.Needs = o.suite.Needs.With(req.Needs)
-	if o.suite.Kind == project.CommandKind {
+	if o.suite.Commands() {
 		req.Tests = suite.Files(o.cases, req.Tests)
 		req.Needs = req.Needs.With(fleet.Needs{"commands": {"yes"}})
 	}

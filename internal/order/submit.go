@@ -50,7 +50,8 @@ func (desk *Desk) start(who api.Who, o *order) (api.Run, error) {
 	row.Secrets, row.SecretNames = sealed, store.JSON(slices.Sorted(maps.Keys(o.secrets)))
 	return desk.lab.Start(lab.Order{Row: row, Panes: panes, Cases: o.cases, Mark: o.mark, Terms: lab.Terms{
 		Vars: o.env.Vars, Secrets: all, Record: o.record, Seconds: o.seconds, Profiles: o.devices,
-		Marker: o.project.Marker, Command: o.suite.Command}})
+		Marker: o.project.Marker, Command: o.suite.Command,
+		Several: o.suite.Kind == project.SeveralKind}})
 }
 
 // Again starts a run again with the same files and combinations: all of it, or
@@ -159,7 +160,7 @@ func (desk *Desk) Recall(ctx context.Context, row store.Run, view api.Run) (t la
 	if err != nil {
 		return t, err
 	}
-	t.Command = of.Command
+	t.Command, t.Several = of.Command, of.Kind == project.SeveralKind
 	for _, pane := range view.Panes {
 		profile, err := p.Profile(pane.Values)
 		if err != nil {

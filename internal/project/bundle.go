@@ -32,16 +32,19 @@ const (
 // whatever they upload. The same files give the same bytes. hash is the SHA-256
 // of the bundle in hexadecimal.
 func (p *Project) Pack(files Files, suite Suite, scripts []*script.Script) (bundle []byte, hash string, err error) {
-	names, err := globAll(files, slices.Concat(suite.Scripts, suite.Cases, suite.Files, p.Blocks))
-	if err != nil {
-		return nil, "", err
-	}
-	names = append(names, FileName)
-	if suite.Command != nil && suite.Command.List != "" {
-		names = append(names, listFile(suite.Name))
-	}
-	if suite.Data != nil {
-		names = append(names, suite.Data.File)
+	names := []string{FileName}
+	for _, part := range suite.Each() {
+		found, err := globAll(files, slices.Concat(part.Scripts, part.Cases, part.Files, p.Blocks))
+		if err != nil {
+			return nil, "", err
+		}
+		names = append(names, found...)
+		if part.Listed() {
+			names = append(names, listFile(part.Name))
+		}
+		if part.Data != nil {
+			names = append(names, part.Data.File)
+		}
 	}
 	for _, s := range scripts {
 		if s.Data != nil {

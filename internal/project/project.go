@@ -47,12 +47,14 @@ type Project struct {
 const (
 	ScriptKind  = "script"
 	CommandKind = "command"
+	SeveralKind = "several" // made of other suites, whose tests run on one wall
 )
 
 // Suite is a named set of tests.
 type Suite struct {
 	Name    string
-	Kind    string   // script or command
+	Kind    string   // one of the kinds
+	Parts   []Suite  // what it is made of; of that kind alone
 	Scripts []string // globs of script files
 	Command *suite.Command
 	Cases   []string     // globs of the files of a command suite, for each of which the command runs once
@@ -168,6 +170,7 @@ func (r *reader) project(root *yaml.Node) *Project {
 	p := &Project{Marker: script.DefaultMarker}
 	var def *yaml.Node
 	nodes := map[string]*yaml.Node{}                    // of environments
+	several := map[string]script.Entry{}                // what suites are made of
 	for _, e := range r.Mapping(root, "project file") { // matrices name devices
 		if e.Key == "devices" {
 			for _, d := range r.Mapping(e.Value, "devices") {
@@ -186,7 +189,11 @@ func (r *reader) project(root *yaml.Node) *Project {
 			}
 		case "suites":
 			for _, s := range r.Mapping(e.Value, "suites") {
-				p.Suites = append(p.Suites, r.suite(s))
+				of, parts := r.suite(s)
+				p.Suites = append(p.Suites, of)
+				if of.Kind == SeveralKind {
+					several[of.Name] = parts
+				}
 			}
 		case "matrices":
 			for _, m := range r.Mapping(e.Value, "matrices") {
@@ -213,6 +220,9 @@ func (r *reader) project(root *yaml.Node) *Project {
 		}
 	}
 	r.inherit(p, nodes)
+	if len(r.Problems) == 0 {
+		r.gather(p, several)
+	}
 	if def != nil {
 		r.defaults(def, p)
 	}
@@ -222,8 +232,9 @@ func (r *reader) project(root *yaml.Node) *Project {
 	return p
 }
 
-func (r *reader) suite(s script.Entry) Suite {
-	out := Suite{Name: s.Key, Kind: ScriptKind, At: r.At(s.Node)}
+// suite reads one; parts is where a suite that is made of others names them.
+func (r *reader) suite(s script.Entry) (out Suite, parts script.Entry) {
+	out = Suite{Name: s.Key, Kind: ScriptKind, At: r.At(s.Node)}
 	kind := ""
 	var data *yaml.Node
 	r.name(s.Node, s.Key, "suite")
@@ -231,14 +242,16 @@ func (r *reader) suite(s script.Entry) Suite {
 	for _, e := range r.Mapping(s.Value, "suite "+s.Key) {
 		switch e.Key {
 		case "kind":
-			if kind = r.String(e.Value, "kind"); kind != ScriptKind && kind != CommandKind {
-				r.Fail(e.Value, "kind: expected script or command, found %q", kind)
+			if kind = r.String(e.Value, "kind"); kind != ScriptKind && kind != CommandKind && kind != SeveralKind {
+				r.Fail(e.Value, "kind: expected script, command or several, found %q", kind)
 			}
 		case "command", "list", "prepare", "cases", "results", "limit", "env":
 			if out.Command == nil {
 				out.Kind, out.Command = CommandKind, &suite.Command{Results: suite.JUnit, Env: map[string]string{}}
 			}
 			r.command(&out, e)
+		case "suites":
+			out.Kind, parts = SeveralKind, e
 		case "scripts":
 			out.Scripts = r.globs(e.Value, "scripts")
 		case "files":
@@ -257,13 +270,18 @@ func (r *reader) suite(s script.Entry) Suite {
 			out.Data = r.Data(e.Value)
 		default:
 			r.Unknown(e, "suite "+s.Key, "kind", "scripts", "files", "command", "list", "prepare", "cases", "results", "limit", "env",
-				"needs", "secrets", "data")
+				"needs", "secrets", "data", "suites")
 		}
 	}
 	switch {
 	case len(r.Problems) > before:
 	case kind != "" && kind != out.Kind:
 		r.Fail(s.Node, "suite %s: it has what a %s suite has, and says kind: %s", s.Key, out.Kind, kind)
+	case out.Kind == SeveralKind && slices.ContainsFunc(r.Mapping(s.Value, "suite "+s.Key), func(e script.Entry) bool {
+		return e.Key != "kind" && e.Key != "suites"
+	}):
+		r.Fail(s.Node, "suite %s: a suite that is made of others has nothing but their names: suites", s.Key)
+	case out.Kind == SeveralKind:
 	case out.Command != nil:
 		r.commandSuite(s, out)
 	case data != nil:
@@ -271,7 +289,7 @@ func (r *reader) suite(s script.Entry) Suite {
 	case len(out.Scripts) == 0:
 		r.Fail(s.Node, "suite %s: expected scripts, a list of globs such as tests/**/*%s", s.Key, script.Suffix)
 	}
-	return out
+	return out, parts
 }
 
 // needs reads what agents must have: facts, each with a value or several, or a bound such

@@ -73,7 +73,7 @@ func TestParseProblems(t *testing.T) {
 		"project: p\nsuits: {}":                                           `2:1: project file: unknown key "suits" (did you mean "suites"?)`,
 		"project: p\nsuites: {a: {}}":                                     "suite a: expected scripts",
 		"project: p\nsuites: {a: {scripts: ../x}}":                        `"../x" is not a glob within the project`,
-		"project: p\nsuites: {a: {kind: magic}}":                          `kind: expected script or command, found "magic"`,
+		"project: p\nsuites: {a: {kind: magic}}":                          `kind: expected script, command or several, found "magic"`,
 		"project: p\nmatrices: {m: {axes: {os: []}}}":                     `axis "os" has no values`,
 		"project: p\nmatrices: {m: {axes: {device: fone}}}":               `unknown device "fone"`,
 		"project: p\nmatrices: {m: {axes: {device: [phoen]}}}":            `pane.yaml:2:32: unknown device "phoen" (did you mean "phone"?)`,

@@ -18,11 +18,21 @@ const MaxSteps = 200_000
 // Scripts reads every script of a suite. The error is script.Problems when the
 // files are at fault; all files are read before it is returned.
 func (p *Project) Scripts(files Files, suite Suite) ([]*script.Script, error) {
-	if suite.Kind == CommandKind {
-		return nil, nil
-	}
 	var out []*script.Script
 	var problems source.Problems
+	switch suite.Kind {
+	case CommandKind:
+		return nil, nil
+	case SeveralKind:
+		for _, part := range suite.Parts {
+			some, err := p.Scripts(files, part)
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, some...)
+		}
+		return out, nil
+	}
 	names, err := globAll(files, suite.Scripts)
 	if err != nil {
 		return nil, err
@@ -69,8 +79,26 @@ func (p *Project) Scripts(files Files, suite Suite) ([]*script.Script, error) {
 	return out, nil
 }
 
-// Cases lists the cases of a suite: its scripts, or the files of its command.
-func (p *Project) Cases(files Files, of Suite) ([]suite.Case, error) {
+// Cases lists the cases of a suite: its scripts, the files of its command, or those of its
+// parts.
+func (p *Project) Cases(files Files, of Suite) (out []suite.Case, err error) {
+	if of.Kind != SeveralKind {
+		return p.cases(files, of)
+	}
+	for _, part := range of.Parts {
+		cases, err := p.cases(files, part)
+		if err != nil {
+			return nil, err
+		}
+		for i := range cases {
+			cases[i].Part = part.Name
+		}
+		out = append(out, cases...)
+	}
+	return out, unique(of, out)
+}
+
+func (p *Project) cases(files Files, of Suite) ([]suite.Case, error) {
 	if of.Kind == CommandKind {
 		return commandCases(files, of)
 	}

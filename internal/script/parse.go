@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"parallelpane/internal/core/source"
+	"parallelpane/internal/core/suite"
 	"parallelpane/internal/core/traffic"
 
 	"go.yaml.in/yaml/v3"
@@ -20,7 +21,7 @@ import (
 const MaxFileBytes = 1 << 20
 
 // Suffix ends the name of every script file.
-const Suffix = ".pane.yaml"
+const Suffix = suite.ScriptSuffix
 
 // Parse reads a script that may use the blocks of a library. The error is Problems.
 func Parse(file string, src []byte, blocks *Library) (*Script, error) {

@@ -11,6 +11,9 @@ import (
 	"parallelpane/internal/core/source"
 )
 
+// ScriptSuffix ends the name of every script file.
+const ScriptSuffix = ".pane.yaml"
+
 // Case is one test of a suite.
 type Case struct {
 	Name  string // unique within its suite
@@ -18,6 +21,7 @@ type Case struct {
 	Tags  []string
 	Locks []string // of which no two cases that run at the same time have the same
 	Row   *Row     // nil where the file is one test
+	Part  string   // the suite of its own, where its suite is made of others; else ""
 }
 
 // Row is one row of data, for which a file is a test.
