@@ -35,7 +35,7 @@ func (r *root) read(files []string) error {
 	var all []fileRead
 	failed, unread := false, ""
 	for _, name := range files {
-		src, err := readFile(name)
+		src, err := readFile(name, outcome.MaxFile)
 		if err != nil {
 			return usage("%v", err)
 		}
@@ -68,8 +68,8 @@ func (r *root) read(files []string) error {
 	return nil
 }
 
-// readFile reads a file, or the standard input by -, as far as readers go.
-func readFile(name string) ([]byte, error) {
+// readFile reads a file, or the standard input by -, up to a byte more than may be.
+func readFile(name string, most int64) ([]byte, error) {
 	in := io.Reader(os.Stdin)
 	if name != "-" {
 		f, err := os.Open(name)
@@ -79,7 +79,7 @@ func readFile(name string) ([]byte, error) {
 		defer f.Close()
 		in = f
 	}
-	return io.ReadAll(io.LimitReader(in, outcome.MaxFile+1))
+	return io.ReadAll(io.LimitReader(in, most+1))
 }
 
 func (r *root) writeRead(f fileRead) {

@@ -198,6 +198,7 @@ func (a *server) routes() {
 		return s.FilesOfRun(ctx, in.Number, in.Kind)
 	})
 	a.bisectRoutes()
+	a.triageRoutes()
 	a.sessionRoutes()
 	add(a, "GET", "/browsers", inAny(api.Viewer), "Which agent has which browser, and how far what is stocked has come",
 		func(ctx context.Context, who api.Who, _ *struct{}) (api.Browsers, error) {

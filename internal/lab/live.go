@@ -247,9 +247,9 @@ func (lab *Lab) keepWall(r *liveRun) {
 	}
 	v, revised := r.copy(), r.revised
 	lab.mu.Unlock()
-	packed, err := walls.Ready(v)
+	kept, err := walls.Kept(v, revised)
 	if err == nil {
-		err = lab.store.Write(store.KeepWall(v.Number, revised, packed))
+		err = lab.store.Write(kept...)
 	}
 	if err != nil && !errors.Is(err, store.ErrClosed) {
 		lab.log.Error("a wall could not be stored: it will be drawn from the records", "run", v.Number, "error", err)

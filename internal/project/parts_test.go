@@ -68,7 +68,8 @@ func TestWhatIsWrongWithASuiteOfSeveral(t *testing.T) {
 		"twice":          {"[desk, node, shell]", "[desk, desk]", "suite all: desk is named twice"},
 		"itself":         {"[desk, node, shell]", "[all]", "suite all: all is itself made of others: name those"},
 		"none":           {"[desk, node, shell]", "[]", "suite all: expected suites, the names"},
-		"with more":      {"{suites: [desk, node, shell]}", "{suites: [desk], files: [x]}", "a suite that is made of others has nothing but their names"},
+		"with more": {"{suites: [desk, node, shell]}", "{suites: [desk], files: [x]}",
+			"a suite that is made of others has nothing but their names"},
 		"needs at odds": {"{command: \"sh {file}\"", "{needs: {node: \">=22\"}, command: \"sh {file}\"",
 			"its parts need different agents: node of shell is >=22, and >=20 of others"},
 	} {
@@ -83,7 +84,8 @@ func TestWhatIsWrongWithASuiteOfSeveral(t *testing.T) {
 	_, err := Parse("pane.yaml", []byte(strings.Replace(severalFile, "{suites:", "{kind: several, suites:", 1)))
 	assert.NoError(t, err, "its kind may be said")
 
-	files := tree(t, map[string]string{"pane.yaml": severalFile, "tests/a.pane.yaml": "name: node/x.js\nsteps: [{visit: /}]\n", "node/x.js": "",
+	files := tree(t, map[string]string{"pane.yaml": severalFile, "tests/a.pane.yaml": "name: node/x.js\nsteps: [{visit: /}]\n",
+		"node/x.js":    "",
 		"node/lib.txt": "", "shell/tides.sh": ""})
 	p, err := Load(files)
 	require.NoError(t, err)

@@ -39,8 +39,12 @@ func (r *Results) Wall(ctx context.Context, number int) (packed []byte, live *ap
 	if err != nil {
 		return nil, nil, err
 	}
-	if packed, err = walls.Ready(v); err == nil {
-		r.store.Enqueue(store.KeepWall(number, row.Revised, packed)) // where it cannot be kept it is drawn again
+	if packed, err = walls.Ready(v); err != nil {
+		return nil, nil, err
+	}
+	kept, err := walls.Kept(v, row.Revised)
+	if err == nil {
+		r.store.Enqueue(kept...) // where it cannot be kept it is drawn again
 	}
 	return packed, nil, err
 }

@@ -141,7 +141,8 @@ func (r *Recording) listen() {
 	conn := r.s.BiDi
 	if conn == nil {
 		if console {
-			r.lack(record.Console, "the engine has no BiDi connection")
+			r.openConsole()
+			r.lack(record.Console, "the engine has no BiDi connection: only errors that nobody caught, in scripts' sessions")
 		}
 		switch door := r.s.door; {
 		case network && door != nil:
@@ -170,13 +171,8 @@ func (r *Recording) listen() {
 			_ = conn.Unsubscribe(ctx, events...) // the session may be gone
 		})
 	}
-	if console {
-		var err error
-		if r.console, err = recording.CreateLines(filepath.Join(r.dir, recording.ConsoleFile)); err != nil {
-			r.lack(record.Console, err.Error())
-		} else {
-			subscribe(record.Console, r.logged, "log.entryAdded")
-		}
+	if console && r.openConsole() {
+		subscribe(record.Console, r.logged, "log.entryAdded")
 	}
 	if network {
 		r.network = recording.NewNetwork(r.began, r.s.Browser.Name, r.s.Browser.Version)
@@ -187,6 +183,14 @@ func (r *Recording) listen() {
 		}
 		subscribe(record.Network, r.exchanged, recording.NetworkEvents...)
 	}
+}
+
+func (r *Recording) openConsole() bool {
+	var err error
+	if r.console, err = recording.CreateLines(filepath.Join(r.dir, recording.ConsoleFile)); err != nil {
+		r.lack(record.Console, err.Error())
+	}
+	return err == nil
 }
 
 // collect has the browser keep bodies for a while (BiDi, section 7.8.3
@@ -258,6 +262,20 @@ func (r *Recording) fetchBodies(conn *bidi.Conn, collector string, bodies <-chan
 			r.network.Body(d, text, binary, why)
 		}
 	}
+}
+
+// Deaf reports whether the engine tells nothing of a page's errors by itself, though the
+// console is to be recorded.
+func (r *Recording) Deaf() bool { return r.s.BiDi == nil && r.console != nil }
+
+// Heard takes an error that nobody in a page caught, in place of the engine.
+func (r *Recording) Heard(text, address string, row, column int, at time.Time) {
+	text = r.mask.Text(text)
+	if len(text) > recording.MaxText {
+		text = text[:recording.MaxText] + " …"
+	}
+	_ = r.console.Add(recording.Line{AtMS: max(0, ms(at.Sub(r.began))), Level: "error", Source: "javascript", Text: text,
+		Address: r.mask.Text(address), Row: row, Column: column})
 }
 
 // logged takes one log.entryAdded (BiDi, section 7.7.4).

@@ -1,7 +1,24 @@
 // Finds the elements of a locator and says of each whether a person could see
 // and reach it. arguments: query, done. Role and name follow WAI-ARIA 1.2 and
-// HTML-AAM for the elements that pages are commonly made of.
-const [query, done] = arguments;
+// HTML-AAM for the elements that pages are commonly made of. With heed it also says which
+// errors nobody caught since the last look at this page, where the engine does not tell of
+// them by itself.
+const [query, heed, told] = arguments;
+const done = (sight) => told(heed ? Object.assign(sight, { errors: heard() }) : sight);
+function heard() {
+  const key = Symbol.for("errors that nobody caught");
+  const first = !window[key];
+  if (first) Object.defineProperty(window, key, { value: [] });
+  const all = window[key];
+  if (first) {
+    const add = (text, address, row, column) => {
+      if (all.length < 50) all.push({ text: String(text).slice(0, 2000), address: String(address || ""), row: row | 0, column: column | 0, at: Date.now() });
+    };
+    addEventListener("error", (e) => { if (e.message) add(e.error || e.message, e.filename, e.lineno, e.colno); });
+    addEventListener("unhandledrejection", (e) => add(e.reason, "", 0, 0));
+  }
+  return all.splice(0);
+}
 const plain = (s) => (s || "").replace(/\s+/g, " ").trim();
 const parentOf = (e) => e.parentElement || (e.getRootNode() instanceof ShadowRoot ? e.getRootNode().host : null);
 

@@ -5,6 +5,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -29,8 +30,9 @@ func TestFramesWindowsAndWhatIsSaved(t *testing.T) {
 		"/pay": `<title>Pay</title><h1>Paying</h1><iframe src=/card></iframe>`,
 		"/card": `<label>Card <input></label>
 <button onclick="out.textContent = 'Paid with ' + document.querySelector('input').value">Hold</button><p id=out></p>`,
-		"/tides": `<title>Tide table</title><h1>High at 06:12</h1><a href=/fees target=_blank>Fees</a>`,
-		"/fees":  `<title>Fees</title><h1>28.80 a night</h1>`,
+		"/tides":  `<title>Tide table</title><h1>High at 06:12</h1><a href=/fees target=_blank>Fees</a>`,
+		"/broken": `<button onclick="Promise.reject(new Error('no berth')); slackWater()">Hold</button>`,
+		"/fees":   `<title>Fees</title><h1>28.80 a night</h1>`,
 	}
 	site := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Content-Type", "text/html")
@@ -103,6 +105,20 @@ steps:
 			}
 			assert.Equal(t, "none", shown("Osprey"))
 			assert.Equal(t, "disc", shown("kedge"), "pictures show no secret")
+			var heard []webdrive.PageError
+			heeding := webdrive.New(s.Session, s).Heed(func(e webdrive.PageError) { heard = append(heard, e) })
+			require.NoError(t, s.Navigate(t.Context(), site.URL+"/broken"))
+			button := script.Query{Find: script.Find{By: "css", Value: "button"}, Matches: 1}
+			sight, err := heeding.Look(t.Context(), button)
+			require.NoError(t, err)
+			require.NoError(t, heeding.Click(t.Context(), sight.Matches[0]))
+			require.Eventually(t, func() bool {
+				_, err := heeding.Look(t.Context(), button)
+				return err == nil && len(heard) > 1
+			}, 10*time.Second, 20*time.Millisecond, "errors that nobody caught are told")
+			assert.Len(t, heard, 2, "each of them once")
+			assert.Contains(t, heard[0].Text+heard[1].Text, "slackWater")
+			assert.Contains(t, heard[0].Text+heard[1].Text, "no berth")
 			if family.Name() == "webkit" {
 				return // its browser asks a person where to save
 			}

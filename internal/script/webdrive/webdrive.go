@@ -27,6 +27,8 @@ type Browser struct {
 	secret func(text string) bool
 	// been are the windows that the test has been in, the one that it is in last.
 	been []string
+	// heard takes the errors of pages; nil where the engine tells of them by itself.
+	heard func(PageError)
 }
 
 // Lab is what surrounds a session.
@@ -46,6 +48,22 @@ type Lab interface {
 // New returns a browser on a session.
 func New(s *webdriver.Session, lab Lab) *Browser {
 	return &Browser{s: s, lab: lab, mute: s.Capabilities[webdriver.NoScript] == true}
+}
+
+// PageError is an error that nobody in a page caught.
+type PageError struct {
+	Text    string `json:"text"`
+	Address string `json:"address"`
+	Row     int    `json:"row"` // from 1
+	Column  int    `json:"column"`
+	At      int64  `json:"at"` // milliseconds since 1970, by the browser
+}
+
+// Heed has errors that nobody caught be told, for engines that do not tell of them by
+// themselves: those from the first look at a page on.
+func (b *Browser) Heed(heard func(PageError)) *Browser {
+	b.heard = heard
+	return b
 }
 
 // Conceal has what is entered not be shown where it is a secret: pictures and films are
@@ -135,12 +153,16 @@ func (b *Browser) Look(ctx context.Context, q script.Query) (script.Sight, error
 	var seen struct {
 		script.Sight
 		Matches []lookMatch `json:"matches"`
+		Errors  []PageError `json:"errors"`
 	}
 	var err error
 	if b.mute {
 		err = b.s.Do(ctx, http.MethodPost, "/pane/look", q, &seen)
 	} else {
-		err = b.s.ExecuteAsync(ctx, lookScript, &seen, q)
+		err = b.s.ExecuteAsync(ctx, lookScript, &seen, q, b.heard != nil)
+	}
+	for _, e := range seen.Errors[:min(50, len(seen.Errors))] {
+		b.heard(e)
 	}
 	if err != nil {
 		if webdriver.CodeOf(err) == webdriver.JavascriptError && (q.Find.By == "css" || q.Find.By == "xpath") &&

@@ -4,6 +4,8 @@ import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter, Route, Routes } from "react-router";
 import { Problem } from "../api/client";
+import { AgainstPage } from "../features/run/AgainstPage";
+import { UnsteadyPage } from "../features/unsteady/UnsteadyPage";
 import { BisectPage } from "../features/bisect/BisectPage";
 import { BisectsPage } from "../features/bisect/BisectsPage";
 import { BrowsersPage } from "../features/fleet/BrowsersPage";
@@ -49,6 +51,8 @@ if (root) {
                 <Route path="runs/:number" element={<RunPage />} />
                 <Route path="runs/:number/timeline" element={<TimelinePage />} />
                 <Route path="runs/:number/forecast" element={<ForecastPage />} />
+                <Route path="runs/:number/against/:other" element={<AgainstPage />} />
+                <Route path="unsteady" element={<UnsteadyPage />} />
                 <Route path="bisects" element={<BisectsPage />} />
                 <Route path="bisects/:id" element={<BisectPage />} />
                 <Route path="sessions" element={<SessionsPage />} />

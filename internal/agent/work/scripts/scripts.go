@@ -174,7 +174,11 @@ func (at *execution) run(ctx context.Context) {
 
 	limited, cancel := context.WithTimeout(ctx, time.Duration(s.TestLimitMS)*time.Millisecond)
 	defer cancel()
-	out := script.Run(limited, sc, webdrive.New(session.Session, session).Conceal(at.Mask.Hides), script.Setting{
+	browser := webdrive.New(session.Session, session).Conceal(at.Mask.Hides)
+	if at.Rec != nil && at.Rec.Deaf() {
+		browser.Heed(func(e webdrive.PageError) { at.Rec.Heard(e.Text, e.Address, e.Row, e.Column, time.UnixMilli(e.At)) })
+	}
+	out := script.Run(limited, sc, browser, script.Setting{
 		Base: s.Base, Root: at.dir, Marker: s.Marker,
 		Scope: script.Scope{Browser: b.Name, OS: at.Machine.Load().OS, Device: script.DeviceOf(seen), Axes: s.Values, Vars: vars,
 			Row: row},

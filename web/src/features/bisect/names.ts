@@ -8,5 +8,6 @@ export function shortName(b: Bisect, candidate: string): string {
 /** The pages of what ran. */
 export const runPages: [string, string][] = [
   ["/", "Runs"],
+  ["/unsteady", "Unsteady"],
   ["/bisects", "What broke it"],
 ];

@@ -6,7 +6,8 @@ import { Counts, fillOf, Glass, inkOf, said } from "../../ui/Glass";
 import { Button, Confirm, Hint, Trouble, Waiting } from "../../ui/parts";
 import { useNow } from "../../ui/useNow";
 import { between, took } from "../../ui/words";
-import { Faults } from "./Faults";
+import { Causes, useCauses } from "./Causes";
+import { Unsupported } from "./Unsupported";
 import { useRun } from "./useRun";
 import { Wall } from "./Wall";
 import { useTitle } from "../../ui/useTitle";
@@ -19,9 +20,7 @@ export function RunPage() {
   const [params, setParams] = useSearchParams();
   const choose = useCallback(
     (key: string) => {
-      setParams((old) => new URLSearchParams(old.get("pane") === key ? {} : { pane: key }), {
-        replace: true,
-      });
+      setParams((old) => toggled(old, "pane", key), { replace: true });
     },
     [setParams],
   );
@@ -34,9 +33,46 @@ export function RunPage() {
       <Head run={run.data} />
       <Left run={run.data} />
       <Window run={run.data} chosen={only} onChoose={choose} />
-      <Wall run={run.data} only={only} />
-      <Faults run={run.data} />
+      <Told
+        run={run.data}
+        only={only}
+        cause={params.get("cause")}
+        onCause={(id) => {
+          setParams((old) => toggled(old, "cause", id), { replace: true });
+        }}
+      />
+      <Unsupported run={run.data} />
     </div>
+  );
+}
+
+/** An address with a choice made, or taken back where it was made already. */
+function toggled(old: URLSearchParams, name: string, value: string): URLSearchParams {
+  const next = new URLSearchParams(old);
+  if (old.get(name) === value) next.delete(name);
+  else next.set(name, value);
+  return next;
+}
+
+/** What went wrong, and the wall on which it shows. */
+function Told({
+  run,
+  only,
+  cause,
+  onCause,
+}: {
+  run: Run;
+  only: string | null;
+  cause: string | null;
+  onCause: (id: string) => void;
+}) {
+  const found = useCauses(run);
+  const chosen = found.data?.causes.find((c) => c.id === cause);
+  return (
+    <>
+      <Causes run={run} found={found} chosen={cause} onChoose={onCause} />
+      <Wall run={run} only={only} cause={chosen} />
+    </>
   );
 }
 

@@ -1,7 +1,8 @@
-import { useMemo, useState } from "react";
-import type { Run, Test } from "../../api/client";
+import { useMemo } from "react";
+import type { Cause, Run, Test } from "../../api/client";
 import { type Fill, fillOf, Legend } from "../../ui/Glass";
 import { Choice, Empty, Field, Sheet } from "../../ui/parts";
+import { useFilters } from "../../ui/useFilters";
 import { WallGrid } from "./WallGrid";
 
 const trouble = ["failed", "lab-fault", "flaky"];
@@ -24,31 +25,41 @@ export function sought(run: Run, only: string | null, text: string, show: string
 }
 
 /** Tests down, combinations across. */
-export function Wall({ run, only }: { run: Run; only: string | null }) {
-  const [text, setText] = useState("");
-  const [show, setShow] = useState("");
+export function Wall({ run, only, cause }: { run: Run; only: string | null; cause: Cause | undefined }) {
+  const filters = useFilters();
+  const text = filters.value("text");
+  const show = filters.value("show");
   const panes = useMemo(() => run.panes.filter((p) => only === null || p.key === only), [run.panes, only]);
-  const tests = useMemo(() => sought(run, only, text, show), [run, only, text, show]);
+  const tests = useMemo(() => {
+    const of = cause && new Set(cause.cells.map((at) => at.test));
+    return sought(run, only, text, show).filter((t) => !of || of.has(t.index));
+  }, [run, only, text, show, cause]);
   const present = new Set<Fill>();
   for (const [verdict, n] of Object.entries(run.counts)) if (n > 0 && verdict) present.add(verdict as Fill);
   if ((run.counts[""] ?? 0) > 0) present.add("queued");
   if (run.panes.some((p) => p.running > 0)) present.add("running");
   return (
     <Sheet
-      title="Wall"
+      title={
+        cause
+          ? `Wall: ${cause.tests.length === 1 ? "the test" : `the ${cause.tests.length} tests`} of one cause`
+          : "Wall"
+      }
       aside={
         <div className="flex items-center gap-2">
           <Field
             label="Find test, file or tag"
             value={text}
             onChange={(e) => {
-              setText(e.target.value);
+              filters.set("text", e.target.value);
             }}
           />
           <Choice
             label="Show"
             value={show}
-            onChange={setShow}
+            onChange={(v) => {
+              filters.set("show", v);
+            }}
             options={[
               ["", "every test"],
               ["trouble", "failed, flaky or the lab's fault"],

@@ -1,0 +1,774 @@
+// Package triage says what the failures of a run come from: it groups them by what they
+// say, and finds what the combinations that fail have in common which those that pass
+// have not. It knows nothing but verdicts, messages and combinations.
+package triage
+
+import (
+	"cmp"
+	"math"
+	"slices"
+	"strconv"
+	"strings"
+
+	"parallelpane/internal/core/verdict"
+)
+
+// Alpha is the probability with which a pattern may be claimed where there is none, over
+// all that is asked of a run.
+const Alpha = 0.05
+
+// Pane is one combination of a run.
+type Pane struct {
+	Label  string
+	Values map[string]string // by axis
+}
+
+// Test is one test of a run.
+type Test struct {
+	Name string
+	File string
+}
+
+// Cell is one test in one pane.
+type Cell struct {
+	Verdict verdict.Verdict
+	Message string
+	Agent   string
+	Site    bool // a failure is known to be the product's or the test's own: see Kind
+}
+
+// Run is what is known of one run. Cells are by pane, then by test; those that are missing
+// count as not run.
+type Run struct {
+	Panes []Pane
+	Tests []Test
+	Cells [][]Cell
+	Past  []Before // the same tests in the same panes, in runs before
+}
+
+// Before is a cell of an earlier run.
+type Before struct {
+	Pane, Test int
+	Verdict    verdict.Verdict
+	Message    string
+}
+
+// At is a cell by its place in the run.
+type At struct {
+	Pane int `json:"pane"`
+	Test int `json:"test"`
+}
+
+// Cause is a group of failures of one kind, and what they have in common.
+type Cause struct {
+	ID string `json:"id" description:"of the cause, within its run"`
+	// Signature is what runs have in common.
+	Signature string     `json:"signature" description:"of what the failures say: the same for failures of this kind in every run"`
+	Kind      Kind       `json:"kind" enum:"product,test,lab" description:"whose fault it probably is"`
+	Reason    string     `json:"reason" description:"why that kind"`
+	Title     string     `json:"title" description:"what the failures say, … where they differ"`
+	Sentence  string     `json:"sentence"`
+	Pattern   []Values   `json:"pattern" description:"what the failing cells have in common; empty when no pattern is certain enough"`
+	Hint      []Values   `json:"hint" description:"what they have in common though it may be chance; empty with a pattern"`
+	P         float64    `json:"p" description:"probability of so clear a pattern by chance, corrected for all that was asked; 1 without one"`
+	Failed    int        `json:"failed" description:"failing cells of the cause"`
+	Of        int        `json:"of" description:"cells that ran where the pattern holds, in the tests of the cause"`
+	Else      int        `json:"else" description:"cells of these tests that fail like this where the pattern does not hold"`
+	ElseOf    int        `json:"else_of" description:"cells of these tests that ran where the pattern does not hold"`
+	Flaky     int        `json:"flaky" description:"of the failing cells, those that passed when run again"`
+	Tests     []string   `json:"tests"`
+	Panes     []string   `json:"panes" description:"labels"`
+	Cells     []At       `json:"cells" description:"by pane and test, as in the run"`
+	Message   string     `json:"message" description:"of one of them, whole"`
+	Evidence  []Evidence `json:"evidence" description:"what was recorded of failing cells and of no passing one; of the first causes only"`
+
+	weight float64
+}
+
+// Causes says what a run's failures come from, the weightiest first. Every cell that
+// failed, was flaky or a lab fault is in exactly one of them. The time it takes grows with
+// the failing cells and with the pairs of values of the panes: 5,000 failures of 500 tests
+// in 60 panes take some 100 ms.
+func Causes(run Run) []Cause {
+	s := newSearch(run)
+	if len(s.groups) == 0 {
+		return []Cause{}
+	}
+	var found []*finding
+	// What fails wholesale, whatever the messages are, is one cause.
+	if f := s.wholesale(); f != nil {
+		found = append(found, f)
+	}
+	var rest []*group
+	for _, g := range s.groups {
+		for range 8 {
+			f := s.best(g)
+			if g.chance = f; f == nil || !f.sure {
+				break
+			}
+			found = append(found, f)
+			s.take(g, f)
+		}
+		if g.left() > 0 {
+			rest = append(rest, g)
+		}
+	}
+	// Failures that say different things may still have a pattern together.
+	for range 4 {
+		f := s.together(rest)
+		if f == nil {
+			break
+		}
+		found = append(found, f)
+	}
+	for _, g := range rest {
+		if g.left() > 0 {
+			found = append(found, s.remainder(g))
+		}
+	}
+	out := make([]Cause, len(found))
+	for _, f := range found {
+		for _, at := range f.cells {
+			s.owner[at] = f
+		}
+	}
+	for i, f := range found {
+		out[i] = s.cause(f)
+	}
+	distinct(out)
+	slices.SortStableFunc(out, func(a, b Cause) int {
+		return cmp.Or(cmp.Compare(b.weight, a.weight), cmp.Compare(b.Failed, a.Failed), cmp.Compare(a.ID, b.ID))
+	})
+	return out
+}
+
+// distinct gives causes their ids: those that say the same are told apart by their
+// patterns.
+func distinct(causes []Cause) {
+	many := map[string]int{}
+	for i := range causes {
+		c := &causes[i]
+		if many[c.Signature]++; many[c.Signature] > 1 {
+			c.ID = c.Signature + "." + strconv.Itoa(many[c.Signature])
+		} else {
+			c.ID = c.Signature
+		}
+	}
+}
+
+// group is the failures of one signature. Counts are by pane, and count earlier runs too.
+type group struct {
+	sign   Signature
+	lab    bool
+	titles *titles
+	tests  []int         // ascending, those that fail in this run
+	fails  map[int][]int // by test, by pane
+	cells  []At          // of this run, that are not explained yet
+	chance *finding      // the best that can be said of what is left, though not for certain; may be nil
+	gone   map[At]bool   // explained, or none of this group's business any more
+}
+
+func (g *group) left() int { return len(g.cells) }
+
+type search struct {
+	run       Run
+	asked     *questions
+	panes     int
+	pass      [][]int // by test, by pane; earlier runs too
+	now       [][]int // passes of this run alone
+	any       [][]int // failures of any kind, of this run, by test and pane
+	sums      [2]int  // of any, and of all that ran
+	groups    []*group
+	questions float64 // logarithm of how many groups are asked of
+	agents    []string
+	agentOf   [][]int // by test, by pane; -1 for none
+	groupOf   map[At]*group
+	owner     map[At]*finding
+	byAgent   float64 // penalty
+}
+
+func failing(v verdict.Verdict) bool {
+	return v == verdict.Failed || v == verdict.Flaky || v == verdict.LabFault
+}
+
+func newSearch(run Run) *search {
+	s := &search{run: run, panes: len(run.Panes), groupOf: map[At]*group{}, owner: map[At]*finding{}}
+	s.asked = ask(run.Panes)
+	nt := len(run.Tests)
+	grid := func() [][]int {
+		flat, rows := make([]int, nt*s.panes), make([][]int, nt)
+		for i := range rows {
+			rows[i] = flat[i*s.panes : (i+1)*s.panes]
+		}
+		return rows
+	}
+	s.pass, s.now, s.any, s.agentOf = grid(), grid(), grid(), grid()
+	byKey, agents := map[string]*group{}, map[string]int{}
+	signed := map[string]Signature{}
+	sign := func(lab bool, message string, test int) (string, Signature) {
+		place := run.Tests[test].Name
+		if k, ok := signed[message+"\x00"+place]; ok {
+			return keyOf(lab, k), k
+		}
+		sg := Sign(message, place)
+		signed[message+"\x00"+place] = sg
+		return keyOf(lab, sg), sg
+	}
+	for p := range s.panes {
+		for t := range nt {
+			s.agentOf[t][p] = -1
+			if p >= len(run.Cells) || t >= len(run.Cells[p]) {
+				continue
+			}
+			c := run.Cells[p][t]
+			if c.Agent != "" {
+				i, known := agents[c.Agent]
+				if !known {
+					i = len(s.agents)
+					agents[c.Agent], s.agents = i, append(s.agents, c.Agent)
+				}
+				s.agentOf[t][p] = i
+			}
+			switch {
+			case c.Verdict == verdict.Passed:
+				s.pass[t][p]++
+				s.now[t][p]++
+				s.sums[1]++
+			case failing(c.Verdict):
+				s.any[t][p]++
+				s.sums[0]++
+				s.sums[1]++
+				key, sg := sign(c.Verdict == verdict.LabFault, c.Message, t)
+				g := byKey[key]
+				if g == nil {
+					g = &group{sign: sg, lab: c.Verdict == verdict.LabFault, titles: &titles{}, fails: map[int][]int{}, gone: map[At]bool{}}
+					byKey[key] = g
+					s.groups = append(s.groups, g)
+				}
+				if g.fails[t] == nil {
+					g.fails[t] = make([]int, s.panes)
+					g.tests = append(g.tests, t)
+				}
+				g.fails[t][p]++
+				s.groupOf[At{p, t}] = g
+				g.cells = append(g.cells, At{p, t})
+				g.titles.add(c.Message)
+			}
+		}
+	}
+	for _, b := range run.Past {
+		if b.Test < 0 || b.Test >= nt || b.Pane < 0 || b.Pane >= s.panes {
+			continue
+		}
+		if b.Verdict == verdict.Passed {
+			s.pass[b.Test][b.Pane]++
+		} else if failing(b.Verdict) {
+			key, _ := sign(b.Verdict == verdict.LabFault, b.Message, b.Test)
+			if g := byKey[key]; g != nil && g.fails[b.Test] != nil {
+				g.fails[b.Test][b.Pane]++
+			}
+		}
+	}
+	many := 1
+	for _, g := range s.groups {
+		slices.Sort(g.tests)
+		if len(g.cells) > 1 {
+			many++
+		}
+	}
+	s.questions = math.Log(float64(many))
+	s.byAgent = math.Log(float64(max(1, len(s.agents)))) + share[byAgent]
+	slices.SortStableFunc(s.groups, func(a, b *group) int { return cmp.Compare(len(b.cells), len(a.cells)) })
+	return s
+}
+
+func keyOf(lab bool, s Signature) string {
+	if lab {
+		return "lab\x00" + s.Key
+	}
+	return s.Key
+}
+
+// finding is a pattern with the cells that it explains.
+type finding struct {
+	groups  []*group
+	parts   []Values // axes of the matrix, or the agent; empty where only the tests have it in common
+	tests   []int
+	panes   []int // nil where agent is set
+	agent   int   // -1 for none
+	named   bool  // the tests are the pattern
+	score   float64
+	lnP     float64
+	sure    bool
+	cells   []At
+	several bool // messages of several kinds
+	hint    []Values
+}
+
+// counts of tests inside a question.
+type inside struct{ test, k, n int }
+
+// best finds what explains a group's failures best; nil where nothing does.
+func (s *search) best(g *group) *finding {
+	if len(g.cells) == 0 {
+		return nil
+	}
+	rows := make([]row, 0, len(g.tests))
+	all := inside{}
+	for _, t := range g.tests {
+		r := row{test: t, fails: g.fails[t], passes: s.passOf(g, t)}
+		for p := range s.panes {
+			r.k += r.fails[p]
+			r.n += r.fails[p] + r.passes[p]
+		}
+		if r.k > 0 {
+			rows = append(rows, r)
+			all.k += r.k
+			all.n += r.n
+		}
+	}
+	if all.k < 2 {
+		return nil
+	}
+	var top, chance *finding // top is of those that are certain enough, if there are any
+	better := func(f *finding) {
+		if !f.sure && (chance == nil || f.score > chance.score) {
+			chance = f
+		}
+		if top == nil || f.sure && !top.sure || f.sure == top.sure && f.score > top.score+1e-9 {
+			top = f
+		}
+	}
+	if g.lab { // an agent says more of the lab's faults than a combination does
+		s.agentsOf(g, rows, all, better)
+	}
+	everywhere := question{kind: whole}
+	for i := range s.panes {
+		everywhere.panes = append(everywhere.panes, i)
+	}
+	in := make([]inside, len(rows))
+	for qi := -1; qi < len(s.asked.all); qi++ {
+		q := &everywhere
+		if qi >= 0 {
+			q = &s.asked.all[qi]
+		}
+		k := 0
+		for i, r := range rows {
+			in[i] = inside{test: i}
+			for _, p := range q.panes {
+				in[i].k += r.fails[p]
+				in[i].n += r.fails[p] + r.passes[p]
+			}
+			k += in[i].k
+		}
+		if k < 2 {
+			continue
+		}
+		s.scoped(g, q, rows, in, all, better)
+	}
+	if !g.lab {
+		s.agentsOf(g, rows, all, better)
+	}
+	// That some tests fail whatever the combination is not said where they fail only in
+	// some, as something explains that is only not certain enough.
+	if top != nil && top.sure && top.score <= 2*barely && chance != nil && chance.score > 0 && 5*all.k < 4*all.n {
+		top = chance
+	}
+	if top != nil {
+		top.groups = []*group{g}
+		s.fill(g, top)
+	}
+	return top
+}
+
+// row is one test of a group.
+type row struct {
+	test          int
+	fails, passes []int
+	k, n          int
+}
+
+// passOf are the passes of a test by pane, without those of cells that are explained.
+func (s *search) passOf(g *group, t int) []int {
+	if len(g.gone) == 0 {
+		return s.pass[t]
+	}
+	out := slices.Clone(s.pass[t])
+	for p := range out {
+		if g.gone[At{p, t}] {
+			out[p] = 0
+		}
+	}
+	return out
+}
+
+// scoped weighs a question for all tests of a group, and for those that fail most where it
+// holds.
+func (s *search) scoped(g *group, q *question, rows []row, in []inside, all inside, better func(*finding)) {
+	penalty := s.asked.penalty[q.kind]
+	make1 := func(picked []inside, k, n int, scope float64) {
+		score := gain(k, n, all.k, all.n) - penalty - scope
+		if score <= 0 {
+			return
+		}
+		f := &finding{parts: q.parts, panes: q.panes, agent: -1, score: score, named: q.kind == whole}
+		of := inside{}
+		for _, x := range picked {
+			f.tests = append(f.tests, rows[x.test].test)
+			of.k += rows[x.test].k
+			of.n += rows[x.test].n
+		}
+		slices.Sort(f.tests)
+		switch {
+		case q.kind == whole:
+			f.lnP = s.pooled(f.tests) + s.questions
+		default:
+			f.lnP = lnTail(k, n, all.k, all.n) + penalty + scope + s.questions
+			if scope > 0 {
+				f.lnP = max(f.lnP, lnTail(k, n, of.k, of.n)+penalty+s.questions)
+			}
+		}
+		f.sure = f.lnP <= math.Log(Alpha)
+		better(f)
+	}
+	k, n := 0, 0
+	for _, x := range in {
+		k, n = k+x.k, n+x.n
+	}
+	if q.kind != whole {
+		make1(in, k, n, 0)
+	}
+	if len(rows) == 1 {
+		if q.kind == whole { // against the tests that do not fail like this
+			s.alone(q, rows[0], better)
+		}
+		return
+	}
+	order := slices.Clone(in)
+	slices.SortFunc(order, func(a, b inside) int {
+		return cmp.Or(cmp.Compare(b.k*a.n, a.k*b.n), cmp.Compare(b.k, a.k), cmp.Compare(a.test, b.test))
+	})
+	k, n = 0, 0
+	top, most := 0.0, 0
+	for i, x := range order[:len(order)-1] {
+		if x.k == 0 || i == 1 && q.kind == whole && g.sign.mute() { // what says nothing does not join tests
+			break
+		}
+		k, n = k+x.k, n+x.n
+		if score := gain(k, n, all.k, all.n) - lnChoose(len(rows), i+1); score > top {
+			top, most = score, i+1
+		}
+	}
+	if most > 0 {
+		k, n = 0, 0
+		for _, x := range order[:most] {
+			k, n = k+x.k, n+x.n
+		}
+		make1(order[:most], k, n, lnChoose(len(rows), most)+math.Ln2)
+	}
+	if q.kind == whole && !g.sign.mute() {
+		s.everyTest(q, rows, better)
+	}
+}
+
+// alone weighs that a test fails, wherever it runs, where others do not.
+func (s *search) alone(q *question, r row, better func(*finding)) { s.ofTests(q, []row{r}, better) }
+
+// everyTest weighs the same of all tests of a group.
+func (s *search) everyTest(q *question, rows []row, better func(*finding)) {
+	if len(rows)*2 <= len(s.run.Tests) {
+		s.ofTests(q, rows, better)
+	}
+}
+
+func (s *search) ofTests(q *question, rows []row, better func(*finding)) {
+	var tests []int
+	for _, r := range rows {
+		tests = append(tests, r.test)
+	}
+	lnP := s.pooled(tests) + s.questions
+	// It stands behind whatever is said of panes: any score above none.
+	better(&finding{panes: q.panes, agent: -1, tests: tests, named: true, score: barely, lnP: lnP, sure: lnP <= math.Log(Alpha)})
+}
+
+// barely is the score of what is said when there is nothing else to say.
+const barely = 1e-6
+
+// pooled is how probable it is by chance that so much of what fails in the run, of whatever
+// kind, lies in some tests.
+func (s *search) pooled(tests []int) float64 {
+	k, n := 0, 0
+	for _, t := range tests {
+		for p := range s.panes {
+			k += s.any[t][p]
+			n += s.any[t][p] + s.now[t][p]
+		}
+	}
+	return min(0, lnTail(k, n, s.sums[0], s.sums[1])+lnChoose(len(s.run.Tests), len(tests)))
+}
+
+// agentsOf weighs that one agent has a group's failures.
+func (s *search) agentsOf(g *group, rows []row, all inside, better func(*finding)) {
+	if len(s.agents) < 2 {
+		return
+	}
+	k, n := make([]int, len(s.agents)), make([]int, len(s.agents))
+	sumK, sumN := 0, 0
+	for _, r := range rows {
+		for p, a := range s.agentOf[r.test] {
+			if a < 0 || g.gone[At{p, r.test}] {
+				continue
+			}
+			f, ok := min(1, r.fails[p]), s.now[r.test][p] // of earlier runs the agents are not known
+			if s.any[r.test][p] == 0 {
+				f = 0
+			}
+			k[a], n[a] = k[a]+f, n[a]+f+ok
+			sumK, sumN = sumK+f, sumN+f+ok
+		}
+	}
+	for a := range s.agents {
+		score := gain(k[a], n[a], sumK, sumN) - s.byAgent
+		if k[a] < 2 || score <= 0 {
+			continue
+		}
+		f := &finding{parts: []Values{{Axis: AgentAxis, Values: []string{s.agents[a]}}}, agent: a, score: score,
+			lnP: lnTail(k[a], n[a], sumK, sumN) + s.byAgent + s.questions}
+		for _, r := range rows {
+			f.tests = append(f.tests, r.test)
+		}
+		f.sure = f.lnP <= math.Log(Alpha)
+		better(f)
+	}
+}
+
+// holds reports whether a pattern holds in a cell.
+func (s *search) holds(f *finding, at At) bool {
+	if _, in := slices.BinarySearch(f.tests, at.Test); !in {
+		return false
+	}
+	if f.agent >= 0 {
+		return s.agentOf[at.Test][at.Pane] == f.agent
+	}
+	_, in := slices.BinarySearch(f.panes, at.Pane)
+	return in
+}
+
+// fill gives a finding the failing cells of a group that it explains.
+func (s *search) fill(g *group, f *finding) {
+	for _, at := range g.cells {
+		if s.holds(f, at) {
+			f.cells = append(f.cells, at)
+		}
+	}
+}
+
+// take takes what a finding explains out of a group.
+func (s *search) take(g *group, f *finding) {
+	for _, t := range f.tests {
+		for p := range s.panes {
+			if at := (At{p, t}); s.holds(f, at) {
+				g.gone[at] = true
+				if g.fails[t] != nil {
+					g.fails[t][p] = 0
+				}
+			}
+		}
+	}
+	g.cells = slices.DeleteFunc(g.cells, func(at At) bool { return g.gone[at] })
+}
+
+// merge makes one group of several, whatever they say.
+func (s *search) merge(of []*group) *group {
+	m := &group{titles: &titles{}, fails: map[int][]int{}, gone: map[At]bool{}}
+	for _, g := range of {
+		for _, at := range g.cells {
+			if m.fails[at.Test] == nil {
+				m.fails[at.Test] = make([]int, s.panes)
+				m.tests = append(m.tests, at.Test)
+			}
+			m.fails[at.Test][at.Pane]++
+			m.cells = append(m.cells, at)
+		}
+	}
+	slices.Sort(m.tests)
+	return m
+}
+
+// wholesale finds a set of panes, or an agent, on which nearly everything fails and says
+// different things.
+func (s *search) wholesale() *finding {
+	const most, kinds = 0.9, 3
+	var of []*group
+	for _, g := range s.groups {
+		if !g.lab {
+			of = append(of, g)
+		}
+	}
+	if len(of) < kinds {
+		return nil
+	}
+	m := s.merge(of)
+	// Every test counts, not only those that fail somewhere.
+	for t := range s.run.Tests {
+		if m.fails[t] == nil {
+			m.fails[t] = make([]int, s.panes)
+		}
+	}
+	f := s.best(m)
+	if f == nil || !f.sure || f.named || len(f.parts) == 0 {
+		return nil
+	}
+	ran, failed := 0, 0
+	for t := range s.run.Tests {
+		for p := range s.panes {
+			at := At{p, t}
+			if holds := (&finding{tests: []int{t}, panes: f.panes, agent: f.agent}); s.holds(holds, at) {
+				ran += s.now[t][p] + s.any[t][p]
+				failed += s.any[t][p]
+			}
+		}
+	}
+	if float64(failed) < most*float64(ran) {
+		return nil
+	}
+	return s.claim(of, f, kinds)
+}
+
+// together finds a pattern of failures that have none by themselves; nil when there is
+// none.
+func (s *search) together(of []*group) *finding {
+	if len(of) < 2 {
+		return nil
+	}
+	m := s.merge(of)
+	f := s.best(m)
+	if f == nil || !f.sure || f.named && len(f.tests) > 1 {
+		return nil
+	}
+	return s.claim(of, f, 2)
+}
+
+// claim takes a finding's cells out of the groups, if at least so many kinds of messages
+// have a part in it, none of which is nearly all.
+func (s *search) claim(of []*group, f *finding, kinds int) *finding {
+	const nearly = 0.8
+	n, most, sum := 0, 0, 0
+	for _, g := range of {
+		k := 0
+		for _, at := range g.cells {
+			if s.holds(f, at) {
+				k++
+			}
+		}
+		if k > 0 {
+			n, most, sum = n+1, max(most, k), sum+k
+		}
+	}
+	if n < kinds || float64(most) > nearly*float64(sum) {
+		return nil
+	}
+	f.groups, f.cells, f.several = nil, nil, true
+	for _, g := range of {
+		before := len(g.cells)
+		s.fill(g, f)
+		if s.take(g, f); len(g.cells) < before {
+			f.groups = append(f.groups, g)
+		}
+	}
+	return f
+}
+
+// remainder is what is left of a group, without a pattern that is certain enough.
+func (s *search) remainder(g *group) *finding {
+	f := &finding{groups: []*group{g}, agent: -1, cells: g.cells, lnP: 0}
+	for _, at := range g.cells {
+		if !slices.Contains(f.tests, at.Test) {
+			f.tests = append(f.tests, at.Test)
+		}
+	}
+	slices.Sort(f.tests)
+	for i := range s.panes {
+		f.panes = append(f.panes, i)
+	}
+	if h := g.chance; len(g.cells) > 1 && h != nil && !h.sure && len(h.parts) > 0 && len(h.cells) == len(g.cells) {
+		f.hint, f.panes, f.agent, f.lnP = h.parts, h.panes, h.agent, min(0, h.lnP)
+	}
+	return f
+}
+
+// cause puts a finding into words.
+func (s *search) cause(f *finding) Cause {
+	first := f.groups[0]
+	c := Cause{Signature: first.sign.Hash(), Title: first.titles.text(), Evidence: []Evidence{}, Pattern: []Values{}, Hint: []Values{}, P: 1,
+		Tests: []string{}, Panes: []string{}}
+	if first.lab {
+		c.Signature = "lab-" + c.Signature
+	}
+	if f.several {
+		words := make([]string, 0, len(f.parts))
+		for _, p := range f.parts {
+			words = append(words, p.String())
+		}
+		c.Signature = Signature{Key: "several\x00" + strings.Join(words, "\x00")}.Hash()
+	}
+	if f.sure {
+		c.Pattern, c.P = append(c.Pattern, f.parts...), math.Exp(min(0, f.lnP))
+		if f.named {
+			v := Values{Axis: TestAxis}
+			for _, t := range f.tests {
+				v.Values = append(v.Values, s.run.Tests[t].Name)
+			}
+			c.Pattern = append(c.Pattern, v)
+		}
+	} else if len(f.hint) > 0 {
+		c.Hint, c.P = f.hint, math.Exp(f.lnP)
+	}
+	slices.SortFunc(f.cells, func(a, b At) int { return cmp.Or(cmp.Compare(a.Pane, b.Pane), cmp.Compare(a.Test, b.Test)) })
+	c.Cells = f.cells
+	tests, panes := map[int]bool{}, map[int]bool{}
+	for _, at := range f.cells {
+		cell := s.run.Cells[at.Pane][at.Test]
+		if c.Message == "" {
+			c.Message = cell.Message
+		}
+		if cell.Verdict == verdict.Flaky {
+			c.Flaky++
+		}
+		if !panes[at.Pane] {
+			panes[at.Pane] = true
+			c.Panes = append(c.Panes, s.run.Panes[at.Pane].Label)
+		}
+		tests[at.Test] = true
+	}
+	alike := map[At]bool{}
+	for _, at := range f.cells {
+		alike[at] = true
+	}
+	for t := range s.run.Tests {
+		if !tests[t] {
+			continue
+		}
+		c.Tests = append(c.Tests, s.run.Tests[t].Name)
+		for p := range s.panes {
+			at := At{p, t}
+			switch in := s.holds(f, at); {
+			case alike[at]:
+				c.Failed++
+				c.Of++
+			case s.now[t][p] > 0 && in:
+				c.Of++
+			case s.now[t][p] > 0:
+				c.ElseOf++
+			case !in && slices.Contains(f.groups, s.groupOf[at]) && len(s.owner[at].parts) == 0: // the rest of this kind
+				c.Else++
+				c.ElseOf++
+			}
+		}
+	}
+	rate := float64(c.Failed) / float64(max(1, c.Of))
+	c.weight = float64(c.Failed) * rate * rate // what always fails there weighs more than what fails now and then everywhere
+	c.Kind, c.Reason = s.kind(f, c)
+	c.Sentence = s.sentence(f, c)
+	return c
+}

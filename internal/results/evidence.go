@@ -1,0 +1,174 @@
+package results
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net/url"
+	"path"
+	"slices"
+
+	"parallelpane/internal/api"
+	"parallelpane/internal/core/attempt"
+	"parallelpane/internal/core/record"
+	"parallelpane/internal/core/triage"
+	"parallelpane/internal/core/verdict"
+	"parallelpane/internal/recording"
+	"parallelpane/internal/store"
+)
+
+// Bounds of what is looked at for evidence: causes of a run, cells of each that fail and
+// that pass, bytes of a recording, things noticed in one.
+const (
+	explained   = 6
+	looked      = 4
+	maxEvidence = 4 << 20
+	maxNoticed  = 200
+)
+
+// explain looks through recordings of a cause for what comes only where it fails.
+func (r *Results) explain(ctx context.Context, v *api.Run, c *triage.Cause) error {
+	failing, tests := [][]triage.Noticed{}, map[int]bool{}
+	for _, at := range c.Cells {
+		tests[at.Test] = true
+		if len(failing) == looked {
+			break
+		}
+		seen, kept, err := r.noticed(ctx, v.Number, at, func(a store.Attempt) bool { return a.Verdict != string(verdict.Passed) })
+		if err != nil {
+			return err
+		}
+		if kept {
+			failing = append(failing, seen)
+		}
+	}
+	passing := [][]triage.Noticed{}
+	for i, row := range v.Cells {
+		for j, cell := range row {
+			if !tests[j] || cell.Verdict != verdict.Passed || len(passing) == looked {
+				continue
+			}
+			seen, kept, err := r.noticed(ctx, v.Number, triage.At{Pane: i, Test: j}, func(store.Attempt) bool { return true })
+			if err != nil {
+				return err
+			}
+			if kept {
+				passing = append(passing, seen)
+			}
+		}
+	}
+	triage.Explain(c, triage.Telling(failing, passing))
+	return nil
+}
+
+// noticed reads what was recorded of the newest attempt of a cell that is wanted; kept is
+// false where neither console nor network were kept of it.
+func (r *Results) noticed(ctx context.Context, run int, at triage.At, wanted func(store.Attempt) bool) (all []triage.Noticed, kept bool,
+	err error) {
+	attempts, err := r.store.AttemptsIn(ctx, run, at.Pane, at.Test)
+	if err != nil {
+		return nil, false, err
+	}
+	for _, a := range slices.Backward(attempts) {
+		if !wanted(a) {
+			continue
+		}
+		files, err := r.store.FilesOf(ctx, []string{a.ID})
+		if err != nil {
+			return nil, false, err
+		}
+		for _, f := range files {
+			if f.Kind != string(record.Console) && f.Kind != string(record.Network) {
+				continue
+			}
+			seen, err := r.readNoticed(f)
+			if err != nil {
+				return nil, false, err
+			}
+			kept = true
+			all = append(all, seen...)
+		}
+		return all, kept, nil
+	}
+	return nil, false, nil
+}
+
+func (r *Results) readNoticed(f store.File) (all []triage.Noticed, err error) {
+	body, err := r.blobs.Get(f.Hash)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil // it was not kept for ever
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer body.Close()
+	in := io.LimitReader(body, maxEvidence)
+	x := triage.Noticed{Attempt: f.Attempt}
+	if f.Session > 0 {
+		x.Session = attempt.Session(f.Attempt, f.Session)
+	}
+	if f.Kind == string(record.Console) {
+		return inConsole(in, x), nil
+	}
+	return inNetwork(in, x), nil
+}
+
+// inConsole reads the errors of a console.
+func inConsole(in io.Reader, x triage.Noticed) (all []triage.Noticed) {
+	lines := bufio.NewScanner(in)
+	lines.Buffer(nil, maxEvidence)
+	for lines.Scan() && len(all) < maxNoticed {
+		var l recording.Line
+		if json.Unmarshal(lines.Bytes(), &l) != nil || l.Level != "error" {
+			continue
+		}
+		x.Kind, x.Text, x.AtMS, x.Place = triage.InConsole, l.Text, l.AtMS, ""
+		if name := fileOf(l.Address); name != "" {
+			x.Place = fmt.Sprintf("%s:%d", name, l.Row)
+		}
+		all = append(all, x)
+	}
+	return all
+}
+
+// inNetwork reads the requests that failed.
+func inNetwork(in io.Reader, x triage.Noticed) (all []triage.Noticed) {
+	var har struct {
+		Log struct {
+			Entries []struct {
+				Request struct {
+					Method string `json:"method"`
+					URL    string `json:"url"`
+				} `json:"request"`
+				Response struct {
+					Status int `json:"status"`
+				} `json:"response"`
+			} `json:"entries"`
+		} `json:"log"`
+	}
+	if json.NewDecoder(in).Decode(&har) != nil {
+		return nil
+	}
+	for _, e := range har.Log.Entries {
+		u, err := url.Parse(e.Request.URL)
+		if err != nil || len(all) == maxNoticed || e.Response.Status < 400 || path.Base(u.Path) == "favicon.ico" {
+			continue
+		}
+		x.Kind, x.Text = triage.InNetwork, fmt.Sprintf("%s %s with status %d", e.Request.Method, u.Path, e.Response.Status)
+		all = append(all, x)
+	}
+	return all
+}
+
+// fileOf is the name of a script by its address.
+func fileOf(address string) string {
+	u, err := url.Parse(address)
+	if err != nil || u.Path == "" || u.Path == "/" {
+		return ""
+	}
+	return path.Base(u.Path)
+}

@@ -1,0 +1,170 @@
+package term
+
+import (
+	"fmt"
+	"io"
+	"strings"
+	"time"
+
+	"github.com/charmbracelet/lipgloss"
+
+	"parallelpane/internal/api"
+	"parallelpane/internal/core/triage"
+	"parallelpane/internal/core/verdict"
+)
+
+// maxNamed bounds how many tests or panes a line names.
+const maxNamed = 4
+
+var bold = lipgloss.NewStyle().Bold(true)
+
+// Causes writes what the failures of a run come from.
+func Causes(w io.Writer, c api.Causes) {
+	if len(c.Causes) == 0 {
+		fmt.Fprintln(w, "Nothing failed"+map[bool]string{true: ".", false: " so far."}[c.Ended])
+		return
+	}
+	if !c.Ended && c.Run > 0 {
+		fmt.Fprintln(w, Faint("The run goes on: more may come."))
+	}
+	for i, x := range c.Causes {
+		v := verdictOf(x.Kind)
+		if i > 0 {
+			fmt.Fprintln(w)
+		}
+		fmt.Fprintf(w, "%s %s%s\n", Paint(v, Shapes[v]), bold.Render(Tame(x.Sentence)), news(x))
+		fmt.Fprintf(w, "  %-6s%s\n", "kind", string(x.Kind)+Faint(": "+x.Reason))
+		fmt.Fprintf(w, "  %-6s%s\n", "tests", names(x.Tests, "tests"))
+		fmt.Fprintf(w, "  %-6s%s\n", "on", names(x.Panes, "combinations"))
+		if len(x.Pattern) > 0 {
+			fmt.Fprintf(w, "  %-6s%s\n", "sure", Faint("by chance with probability "+triage.Chance(x.P)+", over all that was asked"))
+		}
+		if x.First != nil && x.Runs > 1 {
+			fmt.Fprintf(w, "  %-6s%s\n", "since", fmt.Sprintf("#%d, in %d runs", x.First.Run, x.Runs))
+		}
+	}
+	fmt.Fprintf(w, "\n%s in %s\n", Number(c.Failed, "failing cell"), Number(len(c.Causes), "cause"))
+}
+
+func verdictOf(k triage.Kind) verdict.Verdict {
+	if k == triage.Lab {
+		return verdict.LabFault
+	}
+	return verdict.Failed
+}
+
+// news says what is new of a cause.
+func news(x api.Cause) string {
+	switch {
+	case x.News == "" || x.First == nil && x.Runs <= 1 && x.News == api.KnownCause:
+		return ""
+	case x.News == api.NewCause && x.SinceGreen:
+		return " " + Paint(verdict.Failed, "new since the last green run")
+	case x.News == api.NewCause:
+		return " " + Paint(verdict.Failed, "new")
+	case x.News == api.BackAgain:
+		return " " + Paint(verdict.Flaky, "back again")
+	}
+	return " " + Faint("known")
+}
+
+// names lists some, and says how many more there are.
+func names(all []string, what string) string {
+	if len(all) <= maxNamed+1 {
+		return Tame(strings.Join(all, ", "))
+	}
+	return Tame(strings.Join(all[:maxNamed], ", ")) + Faint(strings.TrimRight(fmt.Sprintf(" and %d more %s", len(all)-maxNamed, what), " "))
+}
+
+// Compared writes what is different in a run.
+func Compared(w io.Writer, c api.Compared) {
+	fmt.Fprintln(w, bold.Render(c.Words))
+	if c.Pace > 0 && (c.Pace > 1.1 || c.Pace < 0.9) {
+		fmt.Fprintln(w, Faint(fmt.Sprintf("Everything takes %.2f times as long; what is slower is so beyond that.", c.Pace)))
+	}
+	changes := func(head string, v verdict.Verdict, cs []triage.Change) {
+		if len(cs) == 0 {
+			return
+		}
+		fmt.Fprintf(w, "\n%s\n", Paint(v, Shapes[v]+" "+head))
+		byTest, order := map[string][]string{}, []string{}
+		said := map[string]string{}
+		for _, x := range cs {
+			if byTest[x.Test] == nil {
+				order = append(order, x.Test)
+				said[x.Test], _, _ = strings.Cut(x.Message, "\n")
+			}
+			byTest[x.Test] = append(byTest[x.Test], x.Pane)
+		}
+		for _, t := range order {
+			fmt.Fprintf(w, "  %s %s\n", Tame(t), Faint("on "+names(byTest[t], "combinations")))
+			if said[t] != "" {
+				fmt.Fprintf(w, "    %s\n", Faint(Tame(said[t])))
+			}
+		}
+	}
+	changes("broke", verdict.Failed, c.Broke)
+	for _, x := range c.Causes {
+		fmt.Fprintf(w, "  %s %s%s\n", Faint("cause"), Tame(x.Sentence), news(x))
+	}
+	changes("mended", verdict.Passed, c.Mended)
+	changes("fails of another cause", verdict.Failed, c.Otherwise)
+	changes("lab fault in one of them", verdict.LabFault, c.Lab)
+	paces := func(head string, all []triage.Slower) {
+		if len(all) > 0 {
+			fmt.Fprintf(w, "\n%s\n", Paint(verdict.Flaky, head))
+		}
+		for _, s := range all {
+			on := ""
+			if len(s.Panes) > 0 {
+				on = Faint(" on " + names(s.Panes, "combinations"))
+			}
+			fmt.Fprintf(w, "  %s %s → %s%s\n", Tame(s.Test), Millis(s.WasMS), Millis(s.IsMS), on)
+		}
+	}
+	paces("slower", c.Slower)
+	paces("faster", c.Faster)
+	for _, l := range []struct {
+		head string
+		all  []string
+	}{{"tests added", c.Added}, {"tests gone", c.Gone}, {"combinations added", c.AddedIn}, {"combinations gone", c.GoneIn}} {
+		if len(l.all) > 0 {
+			fmt.Fprintf(w, "\n%s: %s\n", l.head, names(l.all, ""))
+		}
+	}
+}
+
+// Unsteady writes the tests whose verdict changes without their files.
+func Unsteady(w io.Writer, all []api.UnsteadyTest) {
+	if len(all) == 0 {
+		fmt.Fprintln(w, "No test is unsteady: none passed only when it was run again, nor failed and passed with the same files.")
+		return
+	}
+	t := NewTable("test", "combination", "off", "rate", "between", "wasted", "runs, oldest first")
+	for _, x := range all {
+		for i, p := range x.In {
+			name := ""
+			if i == 0 {
+				name = Tame(x.Test) + Faint(" "+Tame(x.Suite))
+			}
+			t.Row(name, Tame(p.Label), fmt.Sprintf("%d of %d", p.Off, p.Trials), percent(p.Rate), percent(p.Low)+" … "+percent(p.High),
+				Took(time.Duration(p.WasteMS)*time.Millisecond), strip(p.Strip))
+		}
+		if x.Trigger != "" {
+			t.Row("", Faint("most "+Tame(x.Trigger)), "", "", "", "", "")
+		}
+	}
+	fmt.Fprintln(w, t)
+	fmt.Fprintln(w, Faint("■ passed  ◧ passed when run again  ◩ failed  ⬚ lab fault"))
+}
+
+func percent(p float64) string { return fmt.Sprintf("%.0f %%", 100*p) }
+
+func strip(s string) string {
+	var b strings.Builder
+	for _, r := range s {
+		v := map[rune]verdict.Verdict{'p': verdict.Passed, 'f': verdict.Failed, 'y': verdict.Flaky, 'l': verdict.LabFault}[r]
+		b.WriteString(Paint(v, Shapes[v]))
+	}
+	return b.String()
+}
