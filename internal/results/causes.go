@@ -7,6 +7,7 @@ import (
 	"parallelpane/internal/api"
 	"parallelpane/internal/core/triage"
 	"parallelpane/internal/core/verdict"
+	"parallelpane/internal/store"
 	"parallelpane/internal/walls"
 )
 
@@ -39,18 +40,8 @@ func (r *Results) causesOf(ctx context.Context, v *api.Run) (api.Causes, error) 
 	if out.Before, out.Green, err = r.store.RunsBefore(ctx, v.Project, v.Suite, v.Number); err != nil {
 		return out, err
 	}
-	if n := min(pastRuns, maxPast/max(1, len(failing)*len(v.Panes))); n > 0 && out.Before > 0 && len(failing) > 0 {
-		from, err := r.store.NthBefore(ctx, v.Project, v.Suite, v.Number, n)
-		if err != nil {
-			return out, err
-		}
-		past, err := r.store.CellsBefore(ctx, v.Number, from, failing)
-		if err != nil {
-			return out, err
-		}
-		for _, c := range past {
-			run.Past = append(run.Past, triage.Before{Pane: c.Pane, Test: c.Test, Verdict: verdict.Verdict(c.Verdict), Message: c.Message})
-		}
+	if err := r.before(ctx, v, out.Before, failing, &run); err != nil {
+		return out, err
 	}
 	found := triage.Causes(run)
 	signatures := make([]string, len(found))
@@ -85,6 +76,59 @@ func (r *Results) causesOf(ctx context.Context, v *api.Run) (api.Causes, error) 
 		out.Causes = append(out.Causes, x)
 	}
 	return out, nil
+}
+
+// before adds what earlier runs of the suite say of tests that fail, and in which order
+// tests ran, as far as that is not too much to read.
+func (r *Results) before(ctx context.Context, v *api.Run, last int, failing []int, run *triage.Run) error {
+	n := min(pastRuns, maxPast/max(1, len(failing)*len(v.Panes)))
+	if n == 0 || len(failing) == 0 {
+		return nil
+	}
+	from := v.Number
+	if last > 0 {
+		var err error
+		if from, err = r.store.NthBefore(ctx, v.Project, v.Suite, v.Number, n); err != nil {
+			return err
+		}
+	}
+	past, err := r.store.CellsBefore(ctx, v.Number, from, failing)
+	if err != nil {
+		return err
+	}
+	after := map[[3]int][]int{} // by run, pane and test
+	if len(v.Tests)*len(v.Panes)*n <= maxPast {
+		orders, err := r.store.Orders(ctx, v.Number, from)
+		if err != nil {
+			return err
+		}
+		after = afterOf(orders)
+	}
+	run.After = map[triage.At][]int{}
+	for key, tests := range after {
+		if key[0] == v.Number {
+			run.After[triage.At{Pane: key[1], Test: key[2]}] = tests
+		}
+	}
+	for _, c := range past {
+		run.Past = append(run.Past, triage.Before{Pane: c.Pane, Test: c.Test, Verdict: verdict.Verdict(c.Verdict), Message: c.Message,
+			After: after[[3]int{c.Run, c.Pane, c.Test}]})
+	}
+	return nil
+}
+
+// afterOf says for each test, in a run and a pane, which ran before it in its lease.
+func afterOf(orders []store.Order) map[[3]int][]int {
+	out := map[[3]int][]int{}
+	var before []int
+	for i, o := range orders {
+		if i == 0 || o.Run != orders[i-1].Run || o.Fence != orders[i-1].Fence {
+			before = []int{}
+		}
+		out[[3]int{o.Run, o.Pane, o.Test}] = slices.Clone(before)
+		before = append(before, o.Test)
+	}
+	return out
 }
 
 func failed(v verdict.Verdict) bool {

@@ -120,3 +120,25 @@ func (s *Store) Trials(ctx context.Context, project, suite string, from int) (ts
 		LEFT JOIN texts x ON x.id = c.agent WHERE c.attempts > 0 ORDER BY c.run`, project, suite, from, code("failed"), code("flaky"))
 	return
 }
+
+// Order is when a test of a run, or of one before it, ran in its lease, by its places in
+// the run.
+type Order struct {
+	Run       int   `db:"run"`
+	Pane      int   `db:"pane"`
+	Test      int   `db:"test"`
+	Fence     int64 `db:"fence"`
+	StartedAt int64 `db:"started_at"`
+}
+
+// Orders lists in which order tests ran for the first time in the leases of a run, and in
+// those of the runs of its suite from one on, as far as the run has their panes and tests.
+func (s *Store) Orders(ctx context.Context, run, from int) (os []Order, err error) {
+	err = s.read.SelectContext(ctx, &os, `SELECT a.run, cp.idx AS pane, ct.idx AS test, a.fence, a.started_at
+		FROM runs n JOIN runs r ON r.project = n.project AND r.suite = n.suite AND r.number >= ? AND r.number <= n.number
+		JOIN attempts a ON a.run = r.number AND a.number = 1
+		JOIN panes p ON p.run = a.run AND p.idx = a.pane JOIN panes cp ON cp.run = n.number AND cp.combo = p.combo
+		JOIN tests t ON t.run = a.run AND t.idx = a.test JOIN tests ct ON ct.run = n.number AND ct.known = t.known
+		WHERE n.number = ? ORDER BY a.run, a.fence, a.started_at`, from, run)
+	return
+}

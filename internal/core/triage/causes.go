@@ -5,6 +5,7 @@ package triage
 
 import (
 	"cmp"
+	"maps"
 	"math"
 	"slices"
 	"strconv"
@@ -44,6 +45,9 @@ type Run struct {
 	Tests []Test
 	Cells [][]Cell
 	Past  []Before // the same tests in the same panes, in runs before
+	// After are the tests that ran before a cell on the same slot in the same lease, by
+	// their places; of cells of which that is known.
+	After map[At][]int
 }
 
 // Before is a cell of an earlier run.
@@ -51,6 +55,7 @@ type Before struct {
 	Pane, Test int
 	Verdict    verdict.Verdict
 	Message    string
+	After      []int // as in Run; nil where it is not known
 }
 
 // At is a cell by its place in the run.
@@ -296,6 +301,7 @@ type finding struct {
 	tests   []int
 	panes   []int // nil where agent is set
 	agent   int   // -1 for none
+	after   int   // the test behind which it fails; -1 for none
 	named   bool  // the tests are the pattern
 	score   float64
 	lnP     float64
@@ -368,6 +374,7 @@ func (s *search) best(g *group) *finding {
 	}
 	if !g.lab {
 		s.agentsOf(g, rows, all, better)
+		s.afterOf(g, rows, better)
 	}
 	// That some tests fail whatever the combination is not said where they fail only in
 	// some, as something explains that is only not certain enough.
@@ -411,7 +418,7 @@ func (s *search) scoped(g *group, q *question, rows []row, in []inside, all insi
 		if score <= 0 {
 			return
 		}
-		f := &finding{parts: q.parts, panes: q.panes, agent: -1, score: score, named: q.kind == whole}
+		f := &finding{parts: q.parts, panes: q.panes, agent: -1, after: -1, score: score, named: q.kind == whole}
 		of := inside{}
 		for _, x := range picked {
 			f.tests = append(f.tests, rows[x.test].test)
@@ -488,7 +495,7 @@ func (s *search) ofTests(q *question, rows []row, better func(*finding)) {
 	}
 	lnP := s.pooled(tests) + s.questions
 	// It stands behind whatever is said of panes: any score above none.
-	better(&finding{panes: q.panes, agent: -1, tests: tests, named: true, score: barely, lnP: lnP, sure: lnP <= math.Log(Alpha)})
+	better(&finding{panes: q.panes, agent: -1, after: -1, tests: tests, named: true, score: barely, lnP: lnP, sure: lnP <= math.Log(Alpha)})
 }
 
 // barely is the score of what is said when there is nothing else to say.
@@ -532,11 +539,63 @@ func (s *search) agentsOf(g *group, rows []row, all inside, better func(*finding
 		if k[a] < 2 || score <= 0 {
 			continue
 		}
-		f := &finding{parts: []Values{{Axis: AgentAxis, Values: []string{s.agents[a]}}}, agent: a, score: score,
+		f := &finding{parts: []Values{{Axis: AgentAxis, Values: []string{s.agents[a]}}}, agent: a, after: -1, score: score,
 			lnP: lnTail(k[a], n[a], sumK, sumN) + s.byAgent + s.questions}
 		for _, r := range rows {
 			f.tests = append(f.tests, r.test)
 		}
+		f.sure = f.lnP <= math.Log(Alpha)
+		better(f)
+	}
+}
+
+// afterOf weighs that a test fails behind another one in its slice, and not before it.
+func (s *search) afterOf(g *group, rows []row, better func(*finding)) {
+	if len(rows) != 1 || len(s.run.After) == 0 {
+		return
+	}
+	type side struct{ k, n int }
+	t, sum, by := rows[0].test, side{}, map[int]*side{}
+	count := func(after []int, k int) {
+		sum.k, sum.n = sum.k+k, sum.n+1
+		for _, y := range after {
+			if by[y] == nil {
+				by[y] = &side{}
+			}
+			by[y].k, by[y].n = by[y].k+k, by[y].n+1
+		}
+	}
+	for p := range s.panes {
+		at := At{p, t}
+		after, known := s.run.After[at]
+		switch {
+		case !known || g.gone[at]:
+		case s.groupOf[at] == g:
+			count(after, 1)
+		case s.now[t][p] > 0:
+			count(after, 0)
+		}
+	}
+	for _, b := range s.run.Past {
+		if b.Test != t || b.After == nil {
+			continue
+		}
+		switch {
+		case b.Verdict == verdict.Passed:
+			count(b.After, 0)
+		case failing(b.Verdict) && Sign(b.Message, s.run.Tests[t].Name).Key == g.sign.Key:
+			count(b.After, 1)
+		}
+	}
+	penalty := math.Log(float64(max(1, len(by)))) + share[byAgent]
+	for _, y := range slices.Sorted(maps.Keys(by)) {
+		x := by[y]
+		score := gain(x.k, x.n, sum.k, sum.n) - penalty
+		if x.k < 2 || score <= 0 {
+			continue
+		}
+		f := &finding{parts: []Values{{Axis: AfterAxis, Values: []string{s.run.Tests[y].Name}}}, agent: -1, after: y, score: score,
+			tests: []int{t}, lnP: lnTail(x.k, x.n, sum.k, sum.n) + penalty + s.questions}
 		f.sure = f.lnP <= math.Log(Alpha)
 		better(f)
 	}
@@ -549,6 +608,9 @@ func (s *search) holds(f *finding, at At) bool {
 	}
 	if f.agent >= 0 {
 		return s.agentOf[at.Test][at.Pane] == f.agent
+	}
+	if f.after >= 0 {
+		return slices.Contains(s.run.After[at], f.after)
 	}
 	_, in := slices.BinarySearch(f.panes, at.Pane)
 	return in
@@ -623,7 +685,7 @@ func (s *search) wholesale() *finding {
 	for t := range s.run.Tests {
 		for p := range s.panes {
 			at := At{p, t}
-			if holds := (&finding{tests: []int{t}, panes: f.panes, agent: f.agent}); s.holds(holds, at) {
+			if holds := (&finding{tests: []int{t}, panes: f.panes, agent: f.agent, after: f.after}); s.holds(holds, at) {
 				ran += s.now[t][p] + s.any[t][p]
 				failed += s.any[t][p]
 			}
@@ -681,7 +743,7 @@ func (s *search) claim(of []*group, f *finding, kinds int) *finding {
 
 // remainder is what is left of a group, without a pattern that is certain enough.
 func (s *search) remainder(g *group) *finding {
-	f := &finding{groups: []*group{g}, agent: -1, cells: g.cells, lnP: 0}
+	f := &finding{groups: []*group{g}, agent: -1, after: -1, cells: g.cells, lnP: 0}
 	for _, at := range g.cells {
 		if !slices.Contains(f.tests, at.Test) {
 			f.tests = append(f.tests, at.Test)
@@ -692,7 +754,7 @@ func (s *search) remainder(g *group) *finding {
 		f.panes = append(f.panes, i)
 	}
 	if h := g.chance; len(g.cells) > 1 && h != nil && !h.sure && len(h.parts) > 0 && len(h.cells) == len(g.cells) {
-		f.hint, f.panes, f.agent, f.lnP = h.parts, h.panes, h.agent, min(0, h.lnP)
+		f.hint, f.panes, f.agent, f.after, f.lnP = h.parts, h.panes, h.agent, h.after, min(0, h.lnP)
 	}
 	return f
 }

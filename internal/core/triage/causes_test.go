@@ -235,3 +235,40 @@ func BenchmarkCauses(b *testing.B) {
 		})
 	}
 }
+
+// A test that fails only behind another one of its slice depends on it.
+func TestWhatDependsOnATestBeforeIt(t *testing.T) {
+	r := rand.New(rand.NewPCG(4, 4))
+	run := wall(sixPanes, sixteen, nil)
+	run.After = map[At][]int{}
+	order := func() []int { return r.Perm(len(sixteen)) }
+	look := func(order []int, test, behind int) (after []int, fails bool) {
+		i := slices.Index(order, test)
+		after = order[:i]
+		return after, slices.Contains(after, behind)
+	}
+	const test, behind = 5, 11
+	fails := Cell{Verdict: verdict.Failed, Message: "the berth B3 is held already"}
+	for i := range run.Panes {
+		o := order()
+		for j := range run.Tests {
+			run.After[At{i, j}], _ = look(o, j, behind)
+		}
+		if _, bad := look(o, test, behind); bad {
+			run.Cells[i][test] = fails
+		}
+		for range 3 {
+			after, bad := look(order(), test, behind)
+			b := Before{Pane: i, Test: test, Verdict: verdict.Passed, After: after}
+			if bad {
+				b.Verdict, b.Message = fails.Verdict, fails.Message
+			}
+			run.Past = append(run.Past, b)
+		}
+	}
+	got := Causes(run)
+	require.Len(t, got, 1)
+	assert.Equal(t, []Values{{Axis: AfterAxis, Values: []string{"l"}}}, got[0].Pattern)
+	assert.Equal(t, Suite, got[0].Kind)
+	assert.Regexp(t, `the berth B3 is held already in "f": fails in (\d) of \d after "l" in the same slice, in 0 of \d others`, got[0].Sentence)
+}

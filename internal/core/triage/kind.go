@@ -62,6 +62,8 @@ func (s *search) kind(f *finding, c Cause) (Kind, string) {
 	switch {
 	case lab == len(f.cells):
 		return Lab, "the lab says so: nothing was learnt about the product"
+	case f.sure && f.after >= 0:
+		return Suite, "it depends on a test before it, which leaves something behind"
 	case f.sure && f.agent >= 0:
 		return Lab, "it comes with one agent, on which others' combinations run too"
 	}

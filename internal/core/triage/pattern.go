@@ -10,11 +10,12 @@ import (
 	"parallelpane/internal/core/combo"
 )
 
-// AgentAxis and TestAxis are the axes of a pattern that are no axes of a matrix.
+// Axes of patterns that are none of a matrix.
 const (
 	AgentAxis = "agent"
 	TestAxis  = "test"
 	WidthAxis = "width" // of the device, in CSS pixels
+	AfterAxis = "after" // a test that ran before it on the same slot
 )
 
 // Values is one part of a pattern: an axis with the values on which it fails.

@@ -172,9 +172,8 @@ var exception = regexp.MustCompile(`^[A-Za-z_][\w.]*(?:Error|Exception|Failure|W
 
 // part is a piece of a line: words that stay, or something that changes.
 type part struct {
-	text  string
-	kind  byte // 0 words, n number, i id, t time, a address, q quoted value, e quoted name of an element
-	words bool
+	text string
+	kind byte // 0 words, n number, i id, t time, a address, q quoted value, e quoted name of an element
 }
 
 type parts []part

@@ -99,6 +99,11 @@ func with(pattern []Values) string {
 			out = append(out, "agent "+strings.Join(v.Values, ", "))
 			continue
 		}
+		if v.Axis == AfterAxis {
+			on = "after "
+			out = append(out, fmt.Sprintf("%q in the same slice", v.Values[0]))
+			continue
+		}
 		out = append(out, v.String())
 	}
 	return on + strings.Join(out, " and ")
