@@ -252,6 +252,7 @@ func TestTheWholeWay(t *testing.T) {
 	assert.Contains(t, out, "#2")
 	assert.NotContains(t, out, "#1 ")
 
+	b.triage()
 	dir := filepath.Join(b.dir, "fetched")
 	code, out, errs = b.pane("fetch", "2", dir, "--kind", "screenshots")
 	assert.Zero(t, code, errs)
@@ -277,6 +278,40 @@ func TestTheWholeWay(t *testing.T) {
 	assert.Contains(t, errs, "has ended already")
 	b.noLeftovers("quay")
 	testConsole(t, b)
+}
+
+// triage asks what the second run's failure comes from, in every way.
+func (b *bench) triage() {
+	const cause = `the page's text does not contain "Flood"; it is "Ebb" in "The tide stays": fails in one cell, chromium`
+	code, out, errs := b.pane("causes", "2")
+	assert.Equal(b.t, verdict.ExitFailed, code, errs)
+	assert.Contains(b.t, out, cause+" new since the last green run")
+	code, out, _ = b.pane("show", "2", "--json")
+	assert.Zero(b.t, code)
+	file := filepath.Join(b.dir, "run.json")
+	require.NoError(b.t, os.WriteFile(file, []byte(out), 0o600))
+	code, out, errs = b.pane("causes", "--file", file, "--json")
+	assert.Equal(b.t, verdict.ExitFailed, code, errs)
+	assert.Contains(b.t, out, `"tests": [
+        "The tide stays"
+      ]`)
+	code, out, _ = b.pane("compare", "1", "2")
+	assert.Zero(b.t, code)
+	assert.Contains(b.t, out, "#2 against #1: 1 test added")
+	for _, c := range []struct{ args, want string }{
+		{"overview", cause}, {"unsteady", "No test is unsteady"}, {"slow", "The tide turns"},
+		{"trends", "chromium"}, {"trends --by test --csv", "The tide stays,1,0"}, {"trends --only browser=firefox", "Nothing ran"},
+	} {
+		code, out, errs := b.pane(strings.Fields(c.args)...)
+		assert.Zero(b.t, code, errs)
+		assert.Contains(b.t, out, c.want, c.args)
+	}
+	for _, args := range []string{"causes 99", "causes x", "causes 2 --file x", "causes --file /nowhere", "compare 1 99", "unsteady --runs 0",
+		"slow --runs 101", "trends --days 0", "trends --csv --json", "trends --only browser", "trends --by test --only browser=chromium"} {
+		code, _, errs := b.pane(strings.Fields(args)...)
+		assert.Equal(b.t, verdict.ExitUsage, code, args)
+		assert.NotEmpty(b.t, errs, args)
+	}
 }
 
 // noLeftovers waits until no session's directory is left.
@@ -317,17 +352,27 @@ func testConsole(t *testing.T, b *bench) {
 	defer s.Close()
 	b.script(s, "http://"+b.listen, map[string]string{"enter": enter, "token": b.token()}, `
   - visit: ${vars.enter}
+  - about: the first page says how suites stand, each cause in a sentence
+    expect: {shown: {role: heading, name: How suites stand}}
+  - expect: {reads: "cannot be reached from this agent", at: {css: "ul[aria-label=Suites]"}}
+  - click: {role: link, name: Runs}
   - expect: {number: 5, of: {css: tbody tr}}
   - about: the filter is kept in the address
     choose: {at: {css: "select[aria-label=Verdict]"}, option: failed}
-  - expect: {address: "/?verdict=failed"}
+  - expect: {address: "/runs?verdict=failed"}
   - expect: {number: 1, of: {css: tbody tr}}
   - enter: {at: {attribute: {placeholder: "Find suite, matrix, person, #number"}}, text: nothing like it}
   - expect: No run matches these filters
   - click: Show every run
   - click: {css: "a[href='/runs/2']", number: 1}
   - expect: {shown: {role: heading, name: "Run #2 failed"}}
-  - expect: {reads: "the page's text does not contain", at: {css: pre}}
+  - expect: {reads: "the page's text does not contain", at: {css: "ul[aria-label=Causes]"}}
+  - about: the wall shows the tests of one cause, and the whole again
+    click: {role: button, name: On the wall}
+  - expect: {number: 1, of: {role: rowheader}}
+  - expect: {address: {contains: "cause="}}
+  - click: {role: button, name: Whole wall}
+  - expect: {number: 2, of: {role: rowheader}}
   - about: the wall can be searched
     enter: {at: {attribute: {placeholder: "Find test, file or tag"}}, text: turns}
   - expect: {number: 1, of: {role: rowheader}}
@@ -352,7 +397,20 @@ func testConsole(t *testing.T, b *bench) {
   - expect: {reads: the token is not valid here, at: {role: alert}}
   - enter: {at: {label: Token}, text: "${vars.token}"}
   - click: {role: button, name: Sign in}
-  - expect: {shown: {role: heading, name: Runs}}
+  - expect: {shown: {role: heading, name: How suites stand}}
+  - expect: {title: "Overview · Parallel Pane"}
+  - click: {role: link, name: Trends}
+  - expect: {shown: {role: heading, name: "By browser, those that fail for certain first"}}
+  - choose: {at: {css: "select[aria-label=By]"}, option: by test}
+  - expect: {shown: {role: button, name: The tide stays}}
+  - click: {role: link, name: What is slow}
+  - expect: What takes longest
+  - click: {role: link, name: What is unsteady}
+  - expect: No test is unsteady
+  - visit: /runs/2/against/1
+  - expect: {shown: {role: heading, name: "#2 against #1: 1 test added"}}
+  - expect: Tests added
+  - visit: /runs
   - expect: {title: "Runs · Parallel Pane"}
 `)
 	testManyTabs(t, b, s)
@@ -370,7 +428,7 @@ func testManyTabs(t *testing.T, b *bench, s *sessions.Session) {
 		require.NoError(t, err)
 		require.NoError(t, s.SwitchTo(ctx, tab))
 		tabs = append(tabs, tab)
-		b.script(s, "http://"+b.listen, nil, "\n  - visit: /\n  - expect: {number: 5, of: {css: tbody tr}}\n")
+		b.script(s, "http://"+b.listen, nil, "\n  - visit: /runs\n  - expect: {number: 5, of: {css: tbody tr}}\n")
 	}
 	code, _, _ := b.pane("run", "--dir", b.project, "--tag", "smoke")
 	require.Zero(t, code)

@@ -109,7 +109,8 @@ func (r *root) command() *cobra.Command {
 	cmd.AddGroup(&cobra.Group{ID: "run", Title: "Run tests:"}, &cobra.Group{ID: "lab", Title: "Run the lab:"},
 		&cobra.Group{ID: "write", Title: "Write tests:"})
 	for group, cmds := range map[string][]*cobra.Command{
-		"run": {r.runCmd(), r.runsCmd(), r.showCmd(), r.outputCmd(), r.againCmd(), r.causesCmd(), r.compareCmd(), r.unsteadyCmd(),
+		"run": {r.runCmd(), r.runsCmd(), r.showCmd(), r.outputCmd(), r.againCmd(), r.overviewCmd(), r.causesCmd(), r.compareCmd(), r.unsteadyCmd(), r.slowCmd(), r.trendsCmd(),
+
 			r.bisectCmd(), r.cancelCmd(), r.fetchCmd(),
 			r.sessionsCmd(), r.verdictCmd(),
 			r.relayCmd(), r.relaysCmd(), r.secretCmd(), r.presetCmd(), r.scheduleCmd()},

@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"context"
+	"time"
 
 	"parallelpane/internal/api"
 )
@@ -25,5 +26,19 @@ func (a *server) triageRoutes() {
 		func(ctx context.Context, who api.Who, in *api.UnsteadyFilter) ([]api.UnsteadyTest, error) {
 			in.Among = who.Projects()
 			return s.Unsteady(ctx, *in)
+		})
+	add(a, "GET", "/slow", inAny(api.Viewer), "What became slower, what takes long, and which combinations are slow, suite by suite",
+		func(ctx context.Context, who api.Who, in *api.SlowFilter) ([]api.Slow, error) {
+			in.Among = who.Projects()
+			return s.Slow(ctx, *in)
+		})
+	add(a, "GET", "/trends", inAny(api.Viewer), "Count what cells came to, by day and by axis, combination, test, suite or project",
+		func(ctx context.Context, who api.Who, in *api.TrendFilter) (api.Trends, error) {
+			in.Among = who.Projects()
+			return s.Trends(ctx, *in, time.Now())
+		})
+	add(a, "GET", "/overview", inAny(api.Viewer), "What runs, what waits and why, what broke, the lab's health, what comes next",
+		func(ctx context.Context, who api.Who, _ *none) (api.Overview, error) {
+			return a.overview(ctx, who)
 		})
 }

@@ -158,7 +158,7 @@ func inNetwork(in io.Reader, x triage.Noticed) (all []triage.Noticed) {
 		if err != nil || len(all) == maxNoticed || e.Response.Status < 400 || path.Base(u.Path) == "favicon.ico" {
 			continue
 		}
-		x.Kind, x.Text = triage.InNetwork, fmt.Sprintf("%s %s with status %d", e.Request.Method, u.Path, e.Response.Status)
+		x.Kind, x.Text = triage.InNetwork, fmt.Sprintf("%s %s is answered with status %d", e.Request.Method, u.Path, e.Response.Status)
 		all = append(all, x)
 	}
 	return all

@@ -97,7 +97,7 @@ func Explain(c *Cause, all []Evidence) {
 		}
 		if e.Kind == InNetwork {
 			c.Kind, c.Reason = Product, "a request fails: "+e.Text
-			c.Sentence += "; there " + e.Text + " fails"
+			c.Sentence += "; there " + e.Text
 			return
 		}
 		c.Kind, c.Reason = Product, "a script of the page fails"

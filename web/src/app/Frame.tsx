@@ -1,5 +1,5 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
+import { Suspense, useState } from "react";
 import { Link, NavLink, Outlet, useLocation } from "react-router";
 import { get, post, Problem, remove, type Storage, type Who } from "../api/client";
 import { Button, Empty, Trouble, Waiting } from "../ui/parts";
@@ -11,7 +11,9 @@ const groups: [string, [string, string][]][] = [
   [
     "What runs",
     [
-      ["/", "Runs"],
+      ["/", "Overview"],
+      ["/runs", "Runs"],
+      ["/trends", "Trends"],
       ["/sessions", "Sessions"],
       ["/start", "New run"],
       ["/connect", "Your runner"],
@@ -72,7 +74,9 @@ export function Frame() {
       <Room />
       <main className="mx-auto max-w-[1500px] px-5 py-4">
         <Broken page={page}>
-          <Outlet />
+          <Suspense fallback={<Waiting />}>
+            <Outlet />
+          </Suspense>
         </Broken>
       </main>
     </div>

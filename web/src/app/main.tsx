@@ -1,11 +1,13 @@
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { Tooltip } from "radix-ui";
-import { StrictMode } from "react";
+import { lazy, StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter, Route, Routes } from "react-router";
 import { Problem } from "../api/client";
 import { AgainstPage } from "../features/run/AgainstPage";
-import { UnsteadyPage } from "../features/unsteady/UnsteadyPage";
+import { OverviewPage } from "../features/overview/OverviewPage";
+import { SlowPage } from "../features/trends/SlowPage";
+import { UnsteadyPage } from "../features/trends/UnsteadyPage";
 import { BisectPage } from "../features/bisect/BisectPage";
 import { BisectsPage } from "../features/bisect/BisectsPage";
 import { BrowsersPage } from "../features/fleet/BrowsersPage";
@@ -38,6 +40,10 @@ const queries = new QueryClient({
   },
 });
 
+const TrendsPage = lazy(() =>
+  import("../features/trends/TrendsPage").then((m) => ({ default: m.TrendsPage })),
+);
+
 const root = document.getElementById("root");
 if (root) {
   createRoot(root).render(
@@ -47,7 +53,10 @@ if (root) {
           <BrowserRouter>
             <Routes>
               <Route element={<Frame />}>
-                <Route index element={<RunsPage />} />
+                <Route index element={<OverviewPage />} />
+                <Route path="runs" element={<RunsPage />} />
+                <Route path="trends" element={<TrendsPage />} />
+                <Route path="trends/slow" element={<SlowPage />} />
                 <Route path="runs/:number" element={<RunPage />} />
                 <Route path="runs/:number/timeline" element={<TimelinePage />} />
                 <Route path="runs/:number/forecast" element={<ForecastPage />} />

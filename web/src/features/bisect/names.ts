@@ -7,7 +7,6 @@ export function shortName(b: Bisect, candidate: string): string {
 
 /** The pages of what ran. */
 export const runPages: [string, string][] = [
-  ["/", "Runs"],
-  ["/unsteady", "Unsteady"],
+  ["/runs", "Runs"],
   ["/bisects", "What broke it"],
 ];

@@ -3,7 +3,8 @@ import { type ReactNode } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { get, type Change, type Compared, type RunSummary, type Slower } from "../../api/client";
 import { type Fill, Glass, said } from "../../ui/Glass";
-import { Choice, Empty, Field, Sheet, Trouble, Waiting } from "../../ui/parts";
+import { Choice, Empty, Sheet, Trouble, Waiting } from "../../ui/parts";
+import { Search } from "../../ui/Search";
 import { useFilters } from "../../ui/useFilters";
 import { useTitle } from "../../ui/useTitle";
 import { many, took } from "../../ui/words";
@@ -57,11 +58,12 @@ export function AgainstPage() {
           </p>
         </div>
         <div className="ml-auto flex gap-2">
-          <Field
+          <Search
+            size={20}
             label="Find test"
-            value={filters.value("text")}
-            onChange={(e) => {
-              filters.set("text", e.target.value);
+            text={filters.value("text")}
+            onText={(v) => {
+              filters.set("text", v);
             }}
           />
           <Choice

@@ -164,7 +164,7 @@ function CauseLine({
 }
 
 /** What is new of a cause. */
-function News({ cause: c }: { cause: Cause }) {
+export function News({ cause: c }: { cause: Cause }) {
   if (c.news === "known") return <span className="text-sm font-normal text-soft">known</span>;
   const text = c.news === "back" ? "back again" : c.since_green ? "new since the last green run" : "new";
   return (

@@ -1,7 +1,8 @@
 import { useMemo } from "react";
 import type { Cause, Run, Test } from "../../api/client";
 import { type Fill, fillOf, Legend } from "../../ui/Glass";
-import { Choice, Empty, Field, Sheet } from "../../ui/parts";
+import { Choice, Empty, Sheet } from "../../ui/parts";
+import { Search } from "../../ui/Search";
 import { useFilters } from "../../ui/useFilters";
 import { WallGrid } from "./WallGrid";
 
@@ -47,11 +48,12 @@ export function Wall({ run, only, cause }: { run: Run; only: string | null; caus
       }
       aside={
         <div className="flex items-center gap-2">
-          <Field
+          <Search
+            size={24}
             label="Find test, file or tag"
-            value={text}
-            onChange={(e) => {
-              filters.set("text", e.target.value);
+            text={filters.value("text")}
+            onText={(v) => {
+              filters.set("text", v);
             }}
           />
           <Choice

@@ -2,12 +2,13 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { get, type UnsteadyTest } from "../../api/client";
 import { type Fill, GlassMark, said } from "../../ui/Glass";
-import { Choice, Empty, Field, Heads, Sheet, Trouble, Waiting } from "../../ui/parts";
+import { Choice, Empty, Heads, Sheet, Trouble, Waiting } from "../../ui/parts";
 import { Tabs } from "../../ui/Tabs";
+import { Search } from "../../ui/Search";
 import { useFilters } from "../../ui/useFilters";
 import { useTitle } from "../../ui/useTitle";
 import { took } from "../../ui/words";
-import { runPages } from "../bisect/names";
+import { trendPages } from "./pages";
 
 /** Whose verdict cannot be relied on? */
 export function UnsteadyPage() {
@@ -24,17 +25,17 @@ export function UnsteadyPage() {
   );
   return (
     <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
-      <Tabs label="Runs" pages={runPages} />
+      <Tabs label="Trends" pages={trendPages} />
       <Sheet
         title="Tests whose verdict changes without their files, the most wasteful first"
         aside={
           <div className="flex gap-2">
-            <Field
+            <Search
+              size={28}
               label="Find test, suite, combination"
-              size={26}
-              value={filters.value("text")}
-              onChange={(e) => {
-                filters.set("text", e.target.value);
+              text={filters.value("text")}
+              onText={(v) => {
+                filters.set("text", v);
               }}
             />
             <Choice

@@ -1,0 +1,127 @@
+package cli
+
+import (
+	"context"
+	"encoding/csv"
+	"net/url"
+	"strconv"
+
+	"github.com/spf13/cobra"
+
+	"parallelpane/internal/api"
+	"parallelpane/internal/core/verdict"
+	"parallelpane/internal/term"
+)
+
+func (r *root) overviewCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "overview", Short: "Say what runs, what waits and why, what broke, and how the lab is", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			var got api.Overview
+			return r.answer(cmd.Context(), "/overview", nil, &got, func() { term.Overview(r.out, got) })
+		},
+	}
+}
+
+// answer gets an answer and writes it, as JSON where that is asked for.
+func (r *root) answer(ctx context.Context, path string, q url.Values, into any, write func()) error {
+	c, err := r.client()
+	if err != nil {
+		return err
+	}
+	if len(q) > 0 {
+		path += "?" + q.Encode()
+	}
+	if err := c.Get(ctx, path, into); err != nil {
+		return err
+	}
+	if r.json {
+		return r.writeJSON(into)
+	}
+	write()
+	return nil
+}
+
+func (r *root) trendsCmd() *cobra.Command {
+	f, asCSV := api.TrendFilter{}, false
+	cmd := &cobra.Command{
+		Use: "trends", Short: "Say what fails how often, by day and by browser, device, test or whatever else", Args: cobra.NoArgs,
+		Long: "Count what cells came to over some days, by an axis of the combinations (browser, version, os, device, …), by combination,\n" +
+			"test, suite or project, with the rate of failures and the interval in which it is with 95 %.",
+		Example: "  pane trends --by device --only browser=firefox --days 90\n  pane trends --by test --suite desk --csv > tests.csv",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if f.Days < 1 || f.Days > 400 {
+				return usage("--days: expected 1 to 400, found %d", f.Days)
+			}
+			if asCSV && r.json {
+				return usage("--csv and --json: take one of them")
+			}
+			var got api.Trends
+			q := url.Values{"project": {f.Project}, "suite": {f.Suite}, "by": {f.By}, "only": {f.Only}, "days": {strconv.Itoa(f.Days)}}
+			failed := error(nil)
+			err := r.answer(cmd.Context(), "/trends", q, &got, func() {
+				if asCSV {
+					failed = r.trendsCSV(got)
+				} else {
+					term.Trends(r.out, got)
+				}
+			})
+			if err == nil {
+				err = failed
+			}
+			return err
+		},
+	}
+	cmd.Flags().StringVar(&f.By, "by", "browser", "an axis, combination, test, suite or project")
+	cmd.Flags().StringVar(&f.Only, "only", "", `only combinations with these values, as "browser=firefox device=phone"`)
+	cmd.Flags().IntVar(&f.Days, "days", 30, "how many days back, at most 400")
+	cmd.Flags().StringVar(&f.Project, "project", "", "only this project")
+	cmd.Flags().StringVar(&f.Suite, "suite", "", "only this suite, with --by test or suite")
+	cmd.Flags().BoolVar(&asCSV, "csv", false, "write a row for each day and value instead")
+	return cmd
+}
+
+// trendsCSV writes every count, a row for each day and value.
+func (r *root) trendsCSV(t api.Trends) error {
+	w := csv.NewWriter(r.out)
+	head := []string{"day", t.By}
+	for _, v := range verdict.All {
+		head = append(head, string(v))
+	}
+	if err := w.Write(head); err != nil {
+		return err
+	}
+	for _, g := range t.Groups {
+		for _, d := range g.Days {
+			row := []string{d.Day, term.Field(g.Value)}
+			for _, v := range verdict.All {
+				row = append(row, strconv.Itoa(d.Counts[v]))
+			}
+			if err := w.Write(row); err != nil {
+				return err
+			}
+		}
+	}
+	w.Flush()
+	return w.Error()
+}
+
+func (r *root) slowCmd() *cobra.Command {
+	f := api.SlowFilter{}
+	cmd := &cobra.Command{
+		Use: "slow", Short: "Say which tests became slower and in which run, what takes long, and which combinations are slow", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if f.Runs < 1 || f.Runs > 100 {
+				return usage("--runs: expected 1 to 100, found %d", f.Runs)
+			}
+			var got []api.Slow
+			q := url.Values{"project": {f.Project}, "suite": {f.Suite}, "text": {f.Text}, "runs": {strconv.Itoa(f.Runs)}}
+			return r.answer(cmd.Context(), "/slow", q, &got, func() { term.Slow(r.out, got) })
+		},
+	}
+	cmd.Flags().StringVar(&f.Project, "project", "", "only tests of this project")
+	cmd.Flags().StringVar(&f.Suite, "suite", "", "only tests of this suite")
+	cmd.Flags().StringVar(&f.Text, "text", "", "only tests in whose names this is found")
+	cmd.Flags().IntVar(&f.Runs, "runs", 30, "how many of a suite's newest runs are looked at, at most 100")
+	return cmd
+}
