@@ -171,5 +171,7 @@ func (r RunRequest) Check() error {
 // AgainRequest asks for an ended run again.
 type AgainRequest struct {
 	NotPassed bool              `json:"not_passed,omitempty" description:"only the tests that did not pass"`
+	Tests     []string          `json:"tests,omitempty" description:"only these tests, by name"`
+	Retries   *int              `json:"retries,omitempty" description:"attempts after a failure, 0 to 10; those of the run if not given"`
 	Secrets   map[string]string `json:"secrets,omitempty" description:"those that the run had: they are not kept after its end"`
 }

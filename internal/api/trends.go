@@ -11,8 +11,8 @@ import (
 type TrendFilter struct {
 	Project string `query:"project" json:"-"`
 	Suite   string `query:"suite" json:"-" description:"only with by=test or by=suite"`
-	By      string `query:"by" json:"-" description:"browser, version, os, device or another axis; combination, test, suite or project; browser if not given"`
-	Only    string `query:"only" json:"-" description:"narrows to values of axes, as browser=firefox device=phone; not with by=test or by=suite"`
+	By      string `query:"by" json:"-" description:"an axis such as browser, combination, test, suite or project; browser if not given"`
+	Only    string `query:"only" json:"-" description:"values of axes, as browser=firefox device=phone; not with by=test or suite"`
 	Days    int    `query:"days" json:"-" description:"how many days back, today included; 30 if not given, 400 at most"`
 
 	Among []string `json:"-"` // projects, those that the caller may look at; nil means every one

@@ -278,6 +278,17 @@ func TestTheWholeWay(t *testing.T) {
 	assert.Contains(t, errs, "has ended already")
 	b.noLeftovers("quay")
 	testConsole(t, b)
+
+	code, out, errs = b.pane("shake", "The tide stays", "--run", "2", "--times", "3", "--until", "0.4")
+	assert.Equal(t, verdict.ExitFailed, code, errs)
+	assert.Contains(t, out, "2 of 2", "then it is known well enough")
+	assert.Contains(t, errs, "#7, 1 of at most 3: failed 1 of 1")
+	for _, args := range [][]string{{"shake", "The tide staid", "--run", "2"}, {"shake", "x", "--times", "0"}, {"shake", "x", "--until", "2"},
+		{"again", "2", "--test", "nothing"}} {
+		code, _, errs = b.pane(args...)
+		assert.Equal(t, verdict.ExitUsage, code, args)
+	}
+	assert.Contains(t, errs, `the run has no test "nothing"`)
 }
 
 // triage asks what the second run's failure comes from, in every way.

@@ -109,10 +109,9 @@ func (r *root) command() *cobra.Command {
 	cmd.AddGroup(&cobra.Group{ID: "run", Title: "Run tests:"}, &cobra.Group{ID: "lab", Title: "Run the lab:"},
 		&cobra.Group{ID: "write", Title: "Write tests:"})
 	for group, cmds := range map[string][]*cobra.Command{
-		"run": {r.runCmd(), r.runsCmd(), r.showCmd(), r.outputCmd(), r.againCmd(), r.overviewCmd(), r.causesCmd(), r.compareCmd(), r.unsteadyCmd(), r.slowCmd(), r.trendsCmd(),
-
-			r.bisectCmd(), r.cancelCmd(), r.fetchCmd(),
-			r.sessionsCmd(), r.verdictCmd(),
+		"run": {r.runCmd(), r.runsCmd(), r.showCmd(),
+			r.outputCmd(), r.againCmd(), r.overviewCmd(), r.causesCmd(), r.compareCmd(), r.unsteadyCmd(), r.shakeCmd(), r.slowCmd(), r.trendsCmd(),
+			r.bisectCmd(), r.cancelCmd(), r.fetchCmd(), r.sessionsCmd(), r.verdictCmd(),
 			r.relayCmd(), r.relaysCmd(), r.secretCmd(), r.presetCmd(), r.scheduleCmd()},
 		"lab": {r.serveCmd(), r.agentCmd(), r.agentsCmd(), r.browsersCmd(), r.whyCmd(), r.forecastCmd(), r.quotaCmd(), r.recordCmd(), r.keepCmd(),
 			r.sweepCmd(), r.tokenCmd(), r.auditCmd(), r.backupCmd(), r.restoreCmd(), r.checkDataCmd(), r.linkCmd(), r.standinCmd(), r.demoCmd()},

@@ -333,7 +333,7 @@ func (r *root) attend(ctx context.Context, c *client.Client, run api.Run, o runO
 	})
 	p.Done()
 	if errors.Is(err, context.Canceled) {
-		return r.interrupted(c, run.Number)
+		return interrupted(c, run.Number)
 	}
 	if err != nil {
 		return err
@@ -344,7 +344,7 @@ func (r *root) attend(ctx context.Context, c *client.Client, run api.Run, o runO
 func wholeSeconds(d time.Duration) int { return int((d + time.Second - 1) / time.Second) }
 
 // interrupted cancels the run that nobody waits for any more.
-func (r *root) interrupted(c *client.Client, number int) error {
+func interrupted(c *client.Client, number int) error {
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
 	if err := c.Call(ctx, "POST", fmt.Sprintf("/runs/%d/cancel", number), nil, nil); err != nil {
@@ -621,6 +621,7 @@ func (r *root) againCmd() *cobra.Command {
 		},
 	}
 	cmd.Flags().BoolVar(&q.NotPassed, "not-passed", false, "only the tests that did not pass")
+	cmd.Flags().StringArrayVar(&q.Tests, "test", nil, "only this test, by name; repeat for more")
 	cmd.Flags().StringArrayVar(&o.secrets, "secret", nil, "NAME of an environment variable with a secret that the run had; repeat for more")
 	o.attendance(cmd)
 	return cmd

@@ -109,7 +109,7 @@ func (r *root) trendsCSV(t api.Trends) error {
 func (r *root) slowCmd() *cobra.Command {
 	f := api.SlowFilter{}
 	cmd := &cobra.Command{
-		Use: "slow", Short: "Say which tests became slower and in which run, what takes long, and which combinations are slow", Args: cobra.NoArgs,
+		Use: "slow", Short: "Say which tests became slower, what takes long, and which combinations are slow", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if f.Runs < 1 || f.Runs > 100 {
 				return usage("--runs: expected 1 to 100, found %d", f.Runs)

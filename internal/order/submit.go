@@ -11,6 +11,7 @@ import (
 	"parallelpane/internal/api"
 	"parallelpane/internal/core/combo"
 	"parallelpane/internal/core/record"
+	"parallelpane/internal/core/source"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/lab"
 	"parallelpane/internal/project"
@@ -77,7 +78,16 @@ func (desk *Desk) Again(ctx context.Context, who api.Who, number int, q api.Agai
 		return api.Run{}, api.Errorf(api.Conflict, "run %d had secrets, which went with its end: give %s again, with pane again %d --secret %s",
 			number, strings.Join(lacking, ", "), number, strings.Join(lacking, " --secret "))
 	}
+	if err := knownTests(old.Tests, q.Tests); err != nil {
+		return api.Run{}, err
+	}
 	old.Request.Secrets = q.Secrets
+	if q.Retries != nil {
+		old.Request.Retries = *q.Retries
+		if err := old.Request.Check(); err != nil {
+			return api.Run{}, err
+		}
+	}
 	o, _, err := desk.unpack(old.Request)
 	if err != nil {
 		return api.Run{}, err
@@ -96,8 +106,8 @@ func (desk *Desk) Again(ctx context.Context, who api.Who, number int, q api.Agai
 		wanted := false
 		for j, t := range old.Tests {
 			c := old.Cells[i][j]
-			dealt[j] = c.State != api.Undealt && (!notPassed || (c.Verdict != verdict.Passed && c.Verdict != verdict.Flaky &&
-				c.Verdict != verdict.Unsupported))
+			dealt[j] = c.State != api.Undealt && (len(q.Tests) == 0 || slices.Contains(q.Tests, t.Name)) &&
+				(!notPassed || c.Verdict != verdict.Passed && c.Verdict != verdict.Flaky && c.Verdict != verdict.Unsupported)
 			wanted = wanted || dealt[j]
 			seconds[j] = past.book.Seconds(t.Name, p.Key, p.Values["browser"])
 		}
@@ -113,9 +123,29 @@ func (desk *Desk) Again(ctx context.Context, who api.Who, number int, q api.Agai
 		o.dealt, o.devices, o.seconds = append(o.dealt, dealt), append(o.devices, d), append(o.seconds, seconds)
 	}
 	if !any {
-		return api.Run{}, api.Errorf(api.Conflict, "run %d has nothing that did not pass: leave --not-passed out to run all of it again", number)
+		return api.Run{}, api.Errorf(api.Conflict, "run %d has nothing like that to run again: leave out what narrows it (--not-passed, --test)",
+			number)
 	}
 	return desk.start(who, o)
+}
+
+// knownTests says which of the tests that are asked for a run has not.
+func knownTests(all []api.Test, asked []string) error {
+	names := make([]string, len(all))
+	for i, t := range all {
+		names[i] = t.Name
+	}
+	for _, a := range asked {
+		if slices.Contains(names, a) {
+			continue
+		}
+		hint := ""
+		if near := source.Nearest(a, names); near != "" {
+			hint = fmt.Sprintf(" (did you mean %q?)", near)
+		}
+		return api.Errorf(api.Invalid, "the run has no test %.200q%s", a, hint)
+	}
+	return nil
 }
 
 // lacking are the names of a list that are not given.

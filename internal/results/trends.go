@@ -34,9 +34,9 @@ func (r *Results) Trends(ctx context.Context, f api.TrendFilter, now time.Time) 
 	case err != nil:
 		return api.Trends{}, err
 	case byTest && len(only) > 0:
-		return api.Trends{}, api.Errorf(api.Invalid, "only: counts by %s do not tell combinations apart; leave it out, or take another by", f.By)
+		return api.Trends{}, api.Errorf(api.Invalid, "only: counts by %s do not tell combinations apart: leave it out", f.By)
 	case !byTest && f.Suite != "":
-		return api.Trends{}, api.Errorf(api.Invalid, "suite: counts by %s do not tell suites apart; take by=test or by=suite, or leave it out", f.By)
+		return api.Trends{}, api.Errorf(api.Invalid, "suite: counts by %s do not tell suites apart: take by=test or suite", f.By)
 	}
 	to := now.UnixMilli() / dayMS
 	from := to - int64(f.Days) + 1

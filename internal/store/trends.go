@@ -50,10 +50,11 @@ type TookIn struct {
 // of them, the newest runs first.
 func (s *Store) Paced(ctx context.Context, project, suite string, from, most int) (ts []TookIn, err error) {
 	err = s.read.SelectContext(ctx, &ts, `SELECT k.name AS test, p.label, o.key, c.run, r.bundle, c.took_ms
-		FROM (SELECT number, bundle FROM runs WHERE project = ? AND suite = ? AND number >= ? AND ended_at > 0 ORDER BY number DESC) r
+		FROM (SELECT number, bundle FROM runs
+			WHERE project = ? AND suite = ? AND number >= ? AND ended_at > 0 ORDER BY number DESC) r
 		CROSS JOIN cells c ON c.run = r.number JOIN tests_known k ON k.id = c.known JOIN combos o ON o.id = c.combo
-		JOIN panes p ON p.run = c.run AND p.idx = c.pane WHERE c.verdict = ? AND c.took_ms > 0 LIMIT ?`, project, suite, from, code("passed"),
-		most)
+		JOIN panes p ON p.run = c.run AND p.idx = c.pane
+		WHERE c.verdict = ? AND c.took_ms > 0 LIMIT ?`, project, suite, from, code("passed"), most)
 	return
 }
 
@@ -72,7 +73,8 @@ func (s *Store) FaultsOf(ctx context.Context, since int64) (fs []struct {
 // NewestOfSuites lists the newest ended run of each suite that ran since a moment, the
 // newest first; runs that tried nothing do not count.
 func (s *Store) NewestOfSuites(ctx context.Context, since int64, most int) (numbers []int, err error) {
-	err = s.read.SelectContext(ctx, &numbers, `SELECT MAX(number) FROM runs WHERE created_at >= ? AND ended_at > 0 AND verdict NOT IN ('skipped', 'unsupported')
+	err = s.read.SelectContext(ctx, &numbers, `SELECT MAX(number) FROM runs
+		WHERE created_at >= ? AND ended_at > 0 AND verdict NOT IN ('skipped', 'unsupported')
 		GROUP BY project, suite ORDER BY MAX(number) DESC LIMIT ?`, since, most)
 	return
 }

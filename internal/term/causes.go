@@ -147,7 +147,7 @@ func Unsteady(w io.Writer, all []api.UnsteadyTest) {
 			if i == 0 {
 				name = Tame(x.Test) + Faint(" "+Tame(x.Suite))
 			}
-			t.Row(name, Tame(p.Label), fmt.Sprintf("%d of %d", p.Off, p.Trials), percent(p.Rate), percent(p.Low)+" … "+percent(p.High),
+			t.Row(name, Tame(p.Label), fmt.Sprintf("%d of %d", p.Off, p.Trials), Percent(p.Rate), Percent(p.Low)+" … "+Percent(p.High),
 				Took(time.Duration(p.WasteMS)*time.Millisecond), strip(p.Strip))
 		}
 		if x.Trigger != "" {
@@ -158,7 +158,8 @@ func Unsteady(w io.Writer, all []api.UnsteadyTest) {
 	fmt.Fprintln(w, Faint("■ passed  ◧ passed when run again  ◩ failed  ⬚ lab fault"))
 }
 
-func percent(p float64) string { return fmt.Sprintf("%.0f %%", 100*p) }
+// Percent is a rate for people.
+func Percent(p float64) string { return fmt.Sprintf("%.0f %%", 100*p) }
 
 func strip(s string) string {
 	var b strings.Builder

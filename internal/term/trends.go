@@ -37,7 +37,7 @@ const maxSpark = 30
 // Trends writes what fails how often.
 func Trends(w io.Writer, t api.Trends) {
 	if len(t.Groups) == 0 {
-		fmt.Fprintf(w, "Nothing ran from %s to %s with such values: look further back with --days, or by something else with --by.\n", t.From, t.To)
+		fmt.Fprintf(w, "Nothing ran from %s to %s with such values: look further back with --days, or --by something else.\n", t.From, t.To)
 		return
 	}
 	days := t.Days[max(0, len(t.Days)-maxSpark):]
@@ -57,7 +57,7 @@ func Trends(w io.Writer, t api.Trends) {
 				line = append(line, math.NaN())
 			}
 		}
-		table.Row(Tame(g.Value), fmt.Sprint(g.Counts[verdict.Failed]), percent(g.Rate), percent(g.Low)+" … "+percent(g.High),
+		table.Row(Tame(g.Value), fmt.Sprint(g.Counts[verdict.Failed]), Percent(g.Rate), Percent(g.Low)+" … "+Percent(g.High),
 			fmt.Sprint(g.Counts[verdict.Flaky]), fmt.Sprint(g.Counts[verdict.LabFault]), fmt.Sprint(told), Paint(verdict.Failed, spark(line, 1)))
 	}
 	fmt.Fprintln(w, table)

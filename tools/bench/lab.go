@@ -161,13 +161,17 @@ func crowd(ctx context.Context, pane string) ([]row, error) {
 	}, nil
 }
 
+// handsMade counts the calls of hands.
+var handsMade int
+
 // hands joins twenty agents that are played: whatever they are given comes out of
 // a channel as the result it is said to have.
 func (s *served) hands(ctx context.Context, outcome func(link.Slice, link.SliceTest) link.Result) (<-chan link.Result, func(), error) {
 	ctx, cancel := context.WithCancel(ctx)
 	work := make(chan link.Result, 100_000)
+	handsMade++ // an agent's name belongs to the token that it first came with
 	for i := range 20 {
-		name := fmt.Sprintf("hand-%d", i)
+		name := fmt.Sprintf("hand-%d-%d", handsMade, i)
 		hello := link.Hello{Name: name, Instance: "1", Machine: fleet.Machine{OS: "saltos", Slots: 50, StandIn: true,
 			Browsers: []fleet.Browser{{Name: "kestrel", Version: "12.1", Fits: true}}}}
 		var made struct{ Secret string }

@@ -75,11 +75,11 @@ func years(ctx context.Context, pane string) ([]row, error) {
 		return nil, err
 	}
 	defer stop()
-	bundle, err := s.grow(ctx, yearsTests, yearsPanes, 1)
+	bundle, err := s.grow(ctx, yearsTests, yearsPanes, 1, outcome)
 	if err != nil {
 		return nil, err
 	}
-	wide, err := s.grow(ctx, 500, 60, 1)
+	wide, err := s.grow(ctx, 500, 60, 2, often)
 	if err != nil {
 		return nil, err
 	}
@@ -99,6 +99,13 @@ func years(ctx context.Context, pane string) ([]row, error) {
 		{"preview of 125 tests × 20 combinations with two years of history", "POST", "/runs/preview",
 			map[string]any{"bundle": bundle}, "100 ms"},
 		{"preview of 500 tests × 60 combinations that ran once", "POST", "/runs/preview", map[string]any{"bundle": wide}, "100 ms"},
+		{"causes of a run of 500 tests × 60 combinations with 5,000 failing cells", "GET", "/runs/-/causes", nil, "500 ms"},
+		{"that run against another such", "GET", fmt.Sprintf("/runs/-/against/%d", last-1), nil, "300 ms"},
+		{"trends by browser over 90 days", "GET", "/trends?by=browser&days=90", nil, "500 ms"},
+		{"trends by test over 90 days", "GET", "/trends?by=test&days=90", nil, "500 ms"},
+		{"unsteady tests over 30 runs of each suite", "GET", "/unsteady", nil, "–"},
+		{"what is slow over 30 runs of each suite", "GET", "/slow", nil, "–"},
+		{"overview", "GET", "/overview", nil, "–"},
 		{"list of the 50 newest of the sessions", "GET", "/sessions?limit=50", nil, "–"},
 	} {
 		var took []time.Duration
@@ -131,7 +138,7 @@ func twoYears(ctx context.Context, pane, dir, db string) error {
 	if err != nil {
 		return err
 	}
-	_, err = s.grow(ctx, yearsTests, yearsPanes, templates)
+	_, err = s.grow(ctx, yearsTests, yearsPanes, templates, outcome)
 	stop()
 	if err != nil {
 		return err
@@ -146,7 +153,8 @@ func twoYears(ctx context.Context, pane, dir, db string) error {
 
 // grow runs a suite of so many tests on so many combinations a few times, and says
 // what bundle it was.
-func (s *served) grow(ctx context.Context, tests, panes, times int) (bundle string, err error) {
+func (s *served) grow(ctx context.Context, tests, panes, times int, what func(link.Slice, link.SliceTest) link.Result) (
+	bundle string, err error) {
 	raw, hash, err := wideRun(tests, panes)
 	if err != nil {
 		return "", err
@@ -154,7 +162,7 @@ func (s *served) grow(ctx context.Context, tests, panes, times int) (bundle stri
 	if err := s.call(ctx, "PUT", "/bundles/"+hash, s.token, raw, nil); err != nil {
 		return "", err
 	}
-	work, leave, err := s.hands(ctx, outcome)
+	work, leave, err := s.hands(ctx, what)
 	if err != nil {
 		return "", err
 	}
@@ -207,6 +215,18 @@ func outcome(slice link.Slice, t link.SliceTest) link.Result {
 	if r.TookMS = at; mathrand.IntN(30) == 0 {
 		last := &r.Detail.Steps[9]
 		r.Verdict, r.Message = verdict.Failed, fmt.Sprintf("step 10: expected the page to read %q, and it did not within 6 s", "Berth held")
+		last.State, last.Message = attempt.Failed, r.Message
+	}
+	return r
+}
+
+// often is an attempt of which one in six fails, in one of forty ways.
+func often(slice link.Slice, t link.SliceTest) link.Result {
+	r := outcome(slice, t)
+	if mathrand.IntN(6) == 0 {
+		last := &r.Detail.Steps[9]
+		r.Verdict, r.Message = verdict.Failed, fmt.Sprintf("link %q: no element matches (waited %d ms)",
+			strings.Repeat("tide ", 1+mathrand.IntN(40)), 6000+mathrand.IntN(900))
 		last.State, last.Message = attempt.Failed, r.Message
 	}
 	return r

@@ -55,16 +55,15 @@ func take(ctx context.Context, out, pane, project, token string, run, test int, 
 		return err
 	}
 	pages := map[string]string{
-		"runs": "/", "run": fmt.Sprintf("/runs/%d", run), "test": fmt.Sprintf("/runs/%d/tests/%d", run, test),
+		"overview": "/", "runs": "/runs", "trends": "/trends?by=device",
+		"run": fmt.Sprintf("/runs/%d", run), "test": fmt.Sprintf("/runs/%d/tests/%d", run, test),
 		"timeline": fmt.Sprintf("/runs/%d/timeline", wide), "forecast": fmt.Sprintf("/runs/%d/forecast", wide),
 		"sessions": "/sessions", "session": session, "connect": "/connect?browser=firefox&version=latest&test=Tides&run=build+812&device=phone",
 		"fleet": "/fleet?needs=browser%3Dheron%7Cgannet+site%3Dquay%7Cboathouse", "matrix": "/matrix?from=saltmarsh%3A+harbour",
 		"start": "/start?preset=harbour-pairs", "schedules": "/schedules", "browsers": "/fleet/browsers",
 	}
-	for _, theme := range []string{"dark", "light"} {
-		if err := browse(ctx, dir, pane, out, theme, only, pages); err != nil {
-			return err
-		}
+	if err := browse(ctx, dir, pane, out, only, pages); err != nil {
+		return err
 	}
 	if strings.Contains("reach-in", only) {
 		if err := reachIn(ctx, dir, pane, token, out); err != nil {
@@ -74,7 +73,7 @@ func take(ctx context.Context, out, pane, project, token string, run, test int, 
 	for name, command := range map[string]string{
 		"pane-run":         pane + " run --dir " + project + " --tag tides",
 		"pane-agent-check": pane + " agent check",
-		"pane-why":         pane + " why browser=gannet; " + pane + " why browser=chromium os=saltos",
+		"pane-causes":      pane + " causes " + strconv.Itoa(run),
 	} {
 		if strings.Contains(name, only) {
 			if err := terminal(ctx, filepath.Join(out, name+".png"), command); err != nil {
@@ -265,21 +264,15 @@ func (b bearer) RoundTrip(req *http.Request) (*http.Response, error) {
 	return http.DefaultTransport.RoundTrip(req)
 }
 
-// browse takes the console's pages. Only the page of a run is kept in light.
-func browse(ctx context.Context, dir, pane, out, theme, only string, pages map[string]string) error {
-	s, base, err := console(ctx, dir, pane, theme)
+// browse takes the console's pages.
+func browse(ctx context.Context, dir, pane, out, only string, pages map[string]string) error {
+	s, base, err := console(ctx, dir, pane, "dark")
 	if err != nil {
 		return err
 	}
 	defer s.Close()
 	for name, path := range pages {
 		file := name + ".png"
-		if theme == "light" {
-			if name != "run" {
-				continue
-			}
-			file = name + "-light.png"
-		}
 		if !strings.Contains(file, only) {
 			continue
 		}

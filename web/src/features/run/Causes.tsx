@@ -153,6 +153,18 @@ function CauseLine({
             ))}
           {c.panes.length > 2 * named && ` and ${c.panes.length - 2 * named} more`}
         </p>
+        {c.evidence.slice(0, named).map((e) => (
+          <p key={`${e.kind} ${e.text}`} className="truncate text-sm text-soft" title={e.text}>
+            {e.kind === "console" ? "Console" : "Network"} of {e.in} of {e.of} that fail
+            {e.passed > 0 && ` and of none of ${e.passed} that pass`}:{" "}
+            <Link
+              className="font-mono text-xs text-accent hover:underline"
+              to={`/sessions/${e.session}?show=${e.kind === "console" ? "console" : "network"}&at=${Math.round(e.at_ms)}`}
+            >
+              {e.text}
+            </Link>
+          </p>
+        ))}
       </div>
       <div>
         <Button className="text-xs" aria-pressed={pressed} onClick={onChoose}>

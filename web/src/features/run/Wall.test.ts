@@ -28,4 +28,6 @@ test("tests are found by name, file and tag, and by what they came to in the pan
   expect(names("b", "", "trouble")).toEqual([0]);
   expect(names("a", "", "passed")).toEqual([0]);
   expect(names(null, "", "queued")).toEqual([]);
+  expect(names(null, "", "differs")).toEqual([0]);
+  expect(names("a", "", "differs")).toEqual([]);
 });

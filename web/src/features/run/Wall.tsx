@@ -1,5 +1,5 @@
 import { useMemo } from "react";
-import type { Cause, Run, Test } from "../../api/client";
+import type { Cause, Pane, Run, Test } from "../../api/client";
 import { type Fill, fillOf, Legend } from "../../ui/Glass";
 import { Choice, Empty, Sheet } from "../../ui/parts";
 import { Search } from "../../ui/Search";
@@ -7,6 +7,16 @@ import { useFilters } from "../../ui/useFilters";
 import { WallGrid } from "./WallGrid";
 
 const trouble = ["failed", "lab-fault", "flaky"];
+
+/** Whether a test came to one thing in one pane, and to another in another. */
+function differs(run: Run, test: Test, panes: Pane[]): boolean {
+  const fills = new Set<Fill>();
+  for (const p of panes) {
+    const c = run.cells[p.index]?.[test.index];
+    if (c && c.state === "ended") fills.add(fillOf(c.state, c.verdict));
+  }
+  return fills.size > 1;
+}
 
 /** The tests of a wall that match a text, and that came to something in one of the panes. */
 export function sought(run: Run, only: string | null, text: string, show: string): Test[] {
@@ -16,6 +26,7 @@ export function sought(run: Run, only: string | null, text: string, show: string
     (t) =>
       `${t.name} ${t.file} ${t.tags.join(" ")}`.toLowerCase().includes(part) &&
       (show === "" ||
+        (show === "differs" && differs(run, t, panes)) ||
         panes.some((p) => {
           const c = run.cells[p.index]?.[t.index];
           if (!c || c.state === "undealt") return false;
@@ -65,6 +76,7 @@ export function Wall({ run, only, cause }: { run: Run; only: string | null; caus
             options={[
               ["", "every test"],
               ["trouble", "failed, flaky or the lab's fault"],
+              ["differs", "what differs between combinations"],
               ["passed", "passed somewhere"],
               ["running", "running"],
               ["queued", "queued"],

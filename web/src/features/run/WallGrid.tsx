@@ -1,5 +1,5 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { memo, useMemo, useRef, useState, type MouseEvent } from "react";
+import { memo, useMemo, useRef, useState, type KeyboardEvent, type MouseEvent } from "react";
 import { useNavigate } from "react-router";
 import type { Cell, Pane, Run, Test } from "../../api/client";
 import { fillOf, GlassMark, said } from "../../ui/Glass";
@@ -91,6 +91,30 @@ export function WallGrid({ run, tests, panes }: { run: Run; tests: Test[]; panes
   const hide = () => {
     setHinted(null);
   };
+  // Arrow keys go from cell to cell; what is out of sight comes into sight first.
+  const step = (e: KeyboardEvent) => {
+    const way = { ArrowUp: [0, -1], ArrowDown: [0, 1], ArrowLeft: [-1, 0], ArrowRight: [1, 0] }[e.key];
+    const from = pointed(e.target);
+    if (!way || !from) return;
+    const [across = 0, down = 0] = way;
+    let column = panes.findIndex((p) => p.index === from.pane) + across;
+    let row = tests.findIndex((t) => t.index === from.test) + down;
+    let pane = panes[column];
+    let test = tests[row];
+    while (pane && test && !isThere(run, pane, test)) {
+      pane = panes[(column += across)];
+      test = tests[(row += down)];
+    }
+    if (!pane || !test) return;
+    const place = `a[data-pane="${pane.index}"][data-test="${test.index}"]`;
+    e.preventDefault();
+    rows.scrollToIndex(row);
+    columns.scrollToIndex(column);
+    const find = () => scroller.current?.querySelector<HTMLElement>(place);
+    const there = find();
+    if (there) there.focus({ preventScroll: false });
+    else requestAnimationFrame(() => requestAnimationFrame(() => find()?.focus()));
+  };
   // The links are plain ones: a plain click on any of them stays in the console.
   const follow = (e: MouseEvent) => {
     const link = e.target instanceof Element ? e.target.closest("a") : null;
@@ -120,6 +144,7 @@ export function WallGrid({ run, tests, panes }: { run: Run; tests: Test[]; panes
         onScroll={hide}
         onKeyDown={(e) => {
           if (e.key === "Escape") hide();
+          step(e);
         }}
       >
         <div className="relative" style={{ width, minWidth: "100%", height: head + rows.getTotalSize() }}>
@@ -161,6 +186,11 @@ export function WallGrid({ run, tests, panes }: { run: Run; tests: Test[]; panes
     </>
   );
 }
+
+const isThere = (run: Run, pane: Pane, test: Test) => {
+  const cell = run.cells[pane.index]?.[test.index];
+  return cell !== undefined && cell.state !== "undealt";
+};
 
 /** The indexes of the columns of a group. */
 const columnsOf = (group: number, panes: Pane[]): number[] =>

@@ -236,7 +236,8 @@ function Ended({ session: s }: { session: Session }) {
   const [playing, setPlaying] = useState(false);
   const length = Math.max(0, ...all.map((c) => c.at_ms + c.took_ms), (s.took_ms || 0) - s.detail.start_ms);
   const first = all[telling(all, s.verdict)]?.at_ms ?? 0;
-  const now = at ?? first;
+  const linked = params.get("at"); // where an address leads
+  const now = at ?? (linked === null ? first : Number(linked) || 0);
   const chosen = commandAt(all, now);
   const choose = (i: number) => {
     const c = all[i];

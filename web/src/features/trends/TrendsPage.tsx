@@ -15,10 +15,10 @@ import { Button, Choice, Empty, Heads, Sheet, Trouble, Waiting } from "../../ui/
 import { Tabs } from "../../ui/Tabs";
 import { useFilters } from "../../ui/useFilters";
 import { useTitle } from "../../ui/useTitle";
+import { csvOf, shown } from "./csv";
 import { trendPages } from "./pages";
 
 const axes = ["browser", "version", "os", "device", "combination", "test", "suite", "project"];
-const shown = ["passed", "flaky", "failed", "lab-fault"];
 
 /** What gets worse? */
 export function TrendsPage() {
@@ -278,15 +278,6 @@ function Groups({
       </tbody>
     </table>
   );
-}
-
-/** Every count, a row for each day and value; what a spreadsheet would take for a formula is text. */
-export function csvOf(t: Trends): string {
-  const field = (s: string) => `"${(/^[=+\-@\t\r]/.test(s) ? "'" : "") + s.replaceAll('"', '""')}"`;
-  const rows = t.groups.flatMap((g) =>
-    g.days.map((d) => [d.day, field(g.value), ...shown.map((v) => d.counts[v] ?? 0)].join(",")),
-  );
-  return [["day", t.by, ...shown].join(","), ...rows].join("\n") + "\n";
 }
 
 function save(t: Trends) {
