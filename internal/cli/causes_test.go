@@ -20,7 +20,9 @@ func TestCausesOfAFile(t *testing.T) {
 		require.NoError(t, os.WriteFile(file, []byte(s), 0o600))
 	}
 	pass, fail := `{"verdict":"passed"}`, `{"verdict":"failed","message":"the fee is not drawn"}`
-	row := func(cell string, n int) string { return "[" + strings.TrimSuffix(strings.Repeat(cell+",", n), ",") + "]" }
+	row := func(cell string, n int) string {
+		return "[" + strings.TrimSuffix(strings.Repeat(cell+",", n), ",") + "]"
+	}
 	var tests, panes, cells []string
 	for i := range 8 {
 		tests = append(tests, `{"name":"test `+string(rune('a'+i))+`"}`)

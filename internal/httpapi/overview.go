@@ -14,6 +14,8 @@ const (
 	fewUnsteady = 5
 	fewNext     = 5
 	suiteDays   = 14
+	// of a suite, that are looked at for unsteady tests
+	overviewRuns = 10
 )
 
 // overview puts together what is going on, of what somebody may look at.
@@ -51,7 +53,7 @@ func (a *server) overview(ctx context.Context, who api.Who) (api.Overview, error
 	if out.Suites, out.Lab.Faults, err = s.Recent(ctx, who.Projects(), now.AddDate(0, 0, -suiteDays).UnixMilli(), day); err != nil {
 		return out, err
 	}
-	if out.Unsteady, err = s.Unsteady(ctx, api.UnsteadyFilter{Among: who.Projects()}); err != nil {
+	if out.Unsteady, err = s.Unsteady(ctx, api.UnsteadyFilter{Among: who.Projects(), Runs: overviewRuns}); err != nil {
 		return out, err
 	}
 	out.Unsteady = out.Unsteady[:min(fewUnsteady, len(out.Unsteady))]

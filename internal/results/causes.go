@@ -2,6 +2,7 @@ package results
 
 import (
 	"context"
+	"errors"
 	"slices"
 
 	"parallelpane/internal/api"
@@ -14,36 +15,32 @@ import (
 // maxPast bounds how many cells of earlier runs are looked at beside a run's own, and
 // pastRuns how many runs.
 const (
-	maxPast  = 30_000
-	pastRuns = 20
+	maxPast   = 30_000
+	pastRuns  = 20
+	maxOrders = 6_000 // cells of all these runs, up to which the order of tests is looked at
+	enough    = 1_000 // failing cells of a run that need no earlier ones beside them
 )
 
 // Causes says what the failures of a run come from, and since when.
 func (r *Results) Causes(ctx context.Context, number int) (api.Causes, error) {
-	v, err := r.Run(ctx, number)
+	v, revised, err := r.whole(ctx, number)
 	if err != nil {
 		return api.Causes{}, err
 	}
-	return r.causesOf(ctx, &v)
+	return r.causesOf(ctx, v, revised)
 }
 
-func (r *Results) causesOf(ctx context.Context, v *api.Run) (api.Causes, error) {
+// causesOf says it of a run that is at hand.
+func (r *Results) causesOf(ctx context.Context, v *api.Run, revised int) (api.Causes, error) {
 	out := api.Causes{Run: v.Number, Ended: v.State == api.Ended, Causes: []api.Cause{}}
-	run := walls.Triaged(v)
-	var failing []int
-	for j := range v.Tests {
-		if slices.ContainsFunc(v.Cells, func(row []api.Cell) bool { return failed(row[j].Verdict) }) {
-			failing = append(failing, j)
-		}
-	}
 	var err error
 	if out.Before, out.Green, err = r.store.RunsBefore(ctx, v.Project, v.Suite, v.Number); err != nil {
 		return out, err
 	}
-	if err := r.before(ctx, v, out.Before, failing, &run); err != nil {
+	found, err := r.found(ctx, v, revised, out.Before)
+	if err != nil {
 		return out, err
 	}
-	found := triage.Causes(run)
 	signatures := make([]string, len(found))
 	for i, c := range found {
 		signatures[i] = c.Signature
@@ -53,29 +50,70 @@ func (r *Results) causesOf(ctx context.Context, v *api.Run) (api.Causes, error) 
 	if err != nil {
 		return out, err
 	}
-	for i := range min(explained, len(found)) {
-		if err := r.explain(ctx, v, &found[i]); err != nil {
-			return out, err
-		}
-	}
 	for _, c := range found {
-		x := api.Cause{Cause: c, News: api.NewCause, Runs: 1, SinceGreen: out.Green > 0}
-		if s, ok := seen[c.Signature]; ok && (s.First < v.Number || s.First == v.Number) {
-			x.Runs = s.Runs
-			x.First = &api.CauseSeen{Run: s.First, At: api.At(s.FirstAt), Bundle: s.Bundle}
-			x.Last = &api.CauseSeen{Run: s.Last, At: api.At(s.LastAt)}
-			switch {
-			case s.Before == 0:
-			case s.Before == out.Before:
-				x.News = api.KnownCause
-			default:
-				x.News = api.BackAgain
-			}
-			x.SinceGreen = out.Green > 0 && s.First > out.Green
-		}
-		out.Causes = append(out.Causes, x)
+		out.Causes = append(out.Causes, newsOf(c, seen, out))
 	}
 	return out, nil
+}
+
+// newsOf adds to a cause since when it is there.
+func newsOf(c triage.Cause, seen map[string]store.CauseSeen, of api.Causes) api.Cause {
+	x := api.Cause{Cause: c, News: api.NewCause, Runs: 1, SinceGreen: of.Green > 0}
+	s, ok := seen[c.Signature]
+	if !ok {
+		return x
+	}
+	x.Runs = s.Runs
+	x.First = &api.CauseSeen{Run: s.First, At: api.At(s.FirstAt), Bundle: s.Bundle}
+	x.Last = &api.CauseSeen{Run: s.Last, At: api.At(s.LastAt)}
+	x.SinceGreen = of.Green > 0 && s.First > of.Green
+	switch {
+	case s.Before == 0:
+	case s.Before == of.Before:
+		x.News = api.KnownCause
+	default:
+		x.News = api.BackAgain
+	}
+	return x
+}
+
+// found are the causes of a run. Those of an ended one are kept: they are found once.
+func (r *Results) found(ctx context.Context, v *api.Run, revised, before int) (found []triage.Cause, err error) {
+	if v.State == api.Ended {
+		packed, err := r.store.Told(ctx, v.Number)
+		if err == nil {
+			return found, unpack(packed, &found)
+		}
+		if !errors.Is(err, store.ErrNotFound) {
+			return nil, err
+		}
+	}
+	run := walls.Triaged(v)
+	var failing []int
+	for j := range v.Tests {
+		if slices.ContainsFunc(v.Cells, func(row []api.Cell) bool { return failed(row[j].Verdict) }) {
+			failing = append(failing, j)
+		}
+	}
+	if bad := v.Counts[verdict.Failed] + v.Counts[verdict.Flaky] + v.Counts[verdict.LabFault]; bad <= enough {
+		if err := r.before(ctx, v, before, failing, &run); err != nil {
+			return nil, err
+		}
+	}
+	found = triage.Causes(run)
+	for i := range min(explained, len(found)) {
+		if err := r.explain(ctx, v, &found[i]); err != nil {
+			return nil, err
+		}
+	}
+	if v.State == api.Ended {
+		packed, err := pack(found)
+		if err != nil {
+			return nil, err
+		}
+		r.store.Enqueue(store.KeepTold(v.Number, revised, packed)) // where it cannot be kept it is found again
+	}
+	return found, nil
 }
 
 // before adds what earlier runs of the suite say of tests that fail, and in which order
@@ -97,12 +135,12 @@ func (r *Results) before(ctx context.Context, v *api.Run, last int, failing []in
 		return err
 	}
 	after := map[[3]int][]int{} // by run, pane and test
-	if len(v.Tests)*len(v.Panes)*n <= maxPast {
+	if len(v.Tests)*len(v.Panes)*(n+1) <= maxOrders {
 		orders, err := r.store.Orders(ctx, v.Number, from)
 		if err != nil {
 			return err
 		}
-		after = afterOf(orders)
+		after = afterOf(orders, failing)
 	}
 	run.After = map[triage.At][]int{}
 	for key, tests := range after {
@@ -117,15 +155,18 @@ func (r *Results) before(ctx context.Context, v *api.Run, last int, failing []in
 	return nil
 }
 
-// afterOf says for each test, in a run and a pane, which ran before it in its lease.
-func afterOf(orders []store.Order) map[[3]int][]int {
+// afterOf says for each of some tests, in a run and a pane, which ran before it in its
+// lease.
+func afterOf(orders []store.Order, of []int) map[[3]int][]int {
 	out := map[[3]int][]int{}
 	var before []int
 	for i, o := range orders {
 		if i == 0 || o.Run != orders[i-1].Run || o.Fence != orders[i-1].Fence {
 			before = []int{}
 		}
-		out[[3]int{o.Run, o.Pane, o.Test}] = slices.Clone(before)
+		if _, asked := slices.BinarySearch(of, o.Test); asked {
+			out[[3]int{o.Run, o.Pane, o.Test}] = slices.Clone(before)
+		}
 		before = append(before, o.Test)
 	}
 	return out

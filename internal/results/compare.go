@@ -14,11 +14,11 @@ import (
 // Compare says what is different in a run against an earlier one.
 func (r *Results) Compare(ctx context.Context, was, is int) (api.Compared, error) {
 	var out api.Compared
-	a, err := r.Run(ctx, was)
+	a, _, err := r.whole(ctx, was)
 	if err != nil {
 		return out, err
 	}
-	b, err := r.Run(ctx, is)
+	b, revised, err := r.whole(ctx, is)
 	if err != nil {
 		return out, err
 	}
@@ -26,9 +26,9 @@ func (r *Results) Compare(ctx context.Context, was, is int) (api.Compared, error
 		return out, api.Errorf(api.NotFound, "the project of run %d has no run %d: only runs of one project are compared", is, was)
 	}
 	out.Was, out.Is, out.Causes = a.RunSummary, b.RunSummary, []api.Cause{}
-	out.Comparison = triage.Compare(walls.Timed(&a), walls.Timed(&b))
+	out.Comparison = triage.Compare(walls.Timed(a), walls.Timed(b))
 	if len(out.Broke) > 0 {
-		causes, err := r.causesOf(ctx, &b)
+		causes, err := r.causesOf(ctx, b, revised)
 		if err != nil {
 			return out, err
 		}

@@ -26,6 +26,7 @@ import (
 const (
 	explained   = 6
 	looked      = 4
+	maxTried    = 12 // cells of each, whether anything was kept of them or not
 	maxEvidence = 4 << 20
 	maxNoticed  = 200
 )
@@ -33,10 +34,10 @@ const (
 // explain looks through recordings of a cause for what comes only where it fails.
 func (r *Results) explain(ctx context.Context, v *api.Run, c *triage.Cause) error {
 	failing, tests := [][]triage.Noticed{}, map[int]bool{}
-	for _, at := range c.Cells {
+	for i, at := range c.Cells {
 		tests[at.Test] = true
-		if len(failing) == looked {
-			break
+		if len(failing) == looked || i >= maxTried {
+			continue
 		}
 		seen, kept, err := r.noticed(ctx, v.Number, at, func(a store.Attempt) bool { return a.Verdict != string(verdict.Passed) })
 		if err != nil {
@@ -46,12 +47,13 @@ func (r *Results) explain(ctx context.Context, v *api.Run, c *triage.Cause) erro
 			failing = append(failing, seen)
 		}
 	}
-	passing := [][]triage.Noticed{}
+	passing, tried := [][]triage.Noticed{}, 0
 	for i, row := range v.Cells {
 		for j, cell := range row {
-			if !tests[j] || cell.Verdict != verdict.Passed || len(passing) == looked {
+			if !tests[j] || cell.Verdict != verdict.Passed || len(passing) == looked || tried == maxTried {
 				continue
 			}
+			tried++
 			seen, kept, err := r.noticed(ctx, v.Number, triage.At{Pane: i, Test: j}, func(store.Attempt) bool { return true })
 			if err != nil {
 				return err

@@ -36,11 +36,12 @@ type Results struct {
 	blobs  *blobs.Dir
 	lab    Lab
 	source func(bundle, file string) (string, error)
+	few    few
 }
 
 // New reads from a store and its files; source finds a file of a bundle.
 func New(st *store.Store, bl *blobs.Dir, lab Lab, source func(bundle, file string) (string, error)) *Results {
-	return &Results{st, bl, lab, source}
+	return &Results{store: st, blobs: bl, lab: lab, source: source}
 }
 
 // Runs lists runs, newest first.

@@ -115,14 +115,14 @@ func (r *Results) Recent(ctx context.Context, among []string, since, day int64) 
 	}
 	suites = []api.OverviewSuite{}
 	for _, n := range numbers {
-		v, err := r.Run(ctx, n)
+		v, revised, err := r.whole(ctx, n)
 		if err != nil {
 			return nil, nil, err
 		}
 		if among != nil && !slices.Contains(among, v.Project) || len(suites) == maxSuites {
 			continue
 		}
-		x, err := r.recent(ctx, &v, day)
+		x, err := r.recent(ctx, v, revised, day)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -152,9 +152,9 @@ const (
 	maxShown  = 3
 )
 
-func (r *Results) recent(ctx context.Context, v *api.Run, day int64) (api.OverviewSuite, error) {
+func (r *Results) recent(ctx context.Context, v *api.Run, revised int, day int64) (api.OverviewSuite, error) {
 	x := api.OverviewSuite{Run: v.RunSummary, Causes: []api.Cause{}}
-	all, err := r.causesOf(ctx, v)
+	all, err := r.causesOf(ctx, v, revised)
 	if err != nil {
 		return x, err
 	}

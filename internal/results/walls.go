@@ -1,12 +1,8 @@
 package results
 
 import (
-	"bytes"
-	"compress/gzip"
 	"context"
-	"encoding/json"
 	"errors"
-	"io"
 
 	"parallelpane/internal/api"
 	"parallelpane/internal/store"
@@ -65,15 +61,7 @@ func (r *Results) Run(ctx context.Context, number int) (api.Run, error) {
 		return *live, nil
 	}
 	var v api.Run
-	zr, err := gzip.NewReader(bytes.NewReader(packed))
-	if err != nil {
-		return v, err
-	}
-	raw, err := io.ReadAll(zr)
-	if err != nil {
-		return v, err
-	}
-	err = json.Unmarshal(raw, &v)
+	err = unpack(packed, &v)
 	v.RunSummary.Panes = walls.Glances(&v) // a run says more of its panes under the same name
 	return v, err
 }

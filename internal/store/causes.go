@@ -16,6 +16,19 @@ func KeepCauses(r Run, revised int, cells map[string]int) []Stmt {
 	}
 }
 
+// KeepTold stores what was found out of an ended run's failures, unless the run was
+// revised meanwhile.
+func KeepTold(run, revised int, body []byte) Stmt {
+	return Do(`INSERT OR REPLACE INTO told (run, body) SELECT number, ? FROM runs WHERE number = ? AND ended_at > 0 AND revised = ?`,
+		body, run, revised)
+}
+
+// Told reads it.
+func (s *Store) Told(ctx context.Context, run int) (body []byte, err error) {
+	err = found(s.read.GetContext(ctx, &body, `SELECT body FROM told WHERE run = ?`, run))
+	return
+}
+
 // CauseSeen says in which runs of a suite failures of one signature were seen.
 type CauseSeen struct {
 	Signature string `db:"signature"`
@@ -108,15 +121,17 @@ type Trial struct {
 }
 
 // Trials lists what tests of a suite came to in its ended runs from one on, oldest first:
-// of tests that failed or were flaky in one of them, and of those only.
+// of tests that failed or were flaky in one of them, and of those only. Its joins are in
+// the order in which they are to be made.
 func (s *Store) Trials(ctx context.Context, project, suite string, from int) (ts []Trial, err error) {
 	err = s.read.SelectContext(ctx, &ts, `WITH r AS MATERIALIZED (SELECT number, created_at, bundle FROM runs
 			WHERE project = ? AND suite = ? AND number >= ? AND ended_at > 0),
-		bad AS MATERIALIZED (SELECT DISTINCT c.known FROM r JOIN cells c ON c.run = r.number WHERE c.verdict IN (?, ?))
+		bad AS MATERIALIZED (SELECT DISTINCT c.known FROM r CROSS JOIN cells c ON c.run = r.number WHERE c.verdict IN (?, ?))
 		SELECT k.name AS test, o.key, p.label, c.run, r.created_at AS at, r.bundle, verdict(c.verdict) AS verdict, c.attempts, c.took_ms,
 			COALESCE(x.body, '') AS agent, c.pane, c.test AS place
-		FROM r JOIN cells c ON c.run = r.number JOIN bad b ON b.known = c.known
-		JOIN tests_known k ON k.id = c.known JOIN combos o ON o.id = c.combo JOIN panes p ON p.run = c.run AND p.idx = c.pane
+		FROM r CROSS JOIN cells c ON c.run = r.number CROSS JOIN bad b ON b.known = c.known
+		CROSS JOIN tests_known k ON k.id = c.known CROSS JOIN combos o ON o.id = c.combo
+		CROSS JOIN panes p ON p.run = c.run AND p.idx = c.pane
 		LEFT JOIN texts x ON x.id = c.agent WHERE c.attempts > 0 ORDER BY c.run`, project, suite, from, code("failed"), code("flaky"))
 	return
 }

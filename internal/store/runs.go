@@ -145,6 +145,7 @@ func ReopenRun(run int) []Stmt {
 	return []Stmt{
 		Do(`UPDATE runs SET ended_at = 0, verdict = '', why = '', revised = revised + 1 WHERE number = ?`, run),
 		Do(`DELETE FROM walls WHERE run = ?`, run),
+		Do(`DELETE FROM told WHERE run = ?`, run),
 	}
 }
 
@@ -154,6 +155,7 @@ func ReviseRun(run int, verdict, counts, glances string) []Stmt {
 		Do(`UPDATE runs SET verdict = ?, counts_json = ?, glances_json = ?, revised = revised + 1 WHERE number = ? AND ended_at > 0`,
 			verdict, counts, glances, run),
 		Do(`DELETE FROM walls WHERE run = ?`, run),
+		Do(`DELETE FROM told WHERE run = ?`, run),
 	}
 }
 

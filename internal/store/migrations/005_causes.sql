@@ -10,3 +10,9 @@ CREATE TABLE cause_runs (
     PRIMARY KEY (run, signature)
 ) WITHOUT ROWID;
 CREATE INDEX cause_runs_of ON cause_runs (project, suite, signature, run);
+-- What was found out of an ended run's failures, ready to be read: JSON, compressed with
+-- gzip. It is found out again where it is not there.
+CREATE TABLE told (
+    run  INTEGER PRIMARY KEY REFERENCES runs (number),
+    body BLOB NOT NULL
+);
