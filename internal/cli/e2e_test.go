@@ -384,6 +384,9 @@ func testConsole(t *testing.T, b *bench) {
   - expect: {address: {contains: "cause="}}
   - click: {role: button, name: Whole wall}
   - expect: {number: 2, of: {role: rowheader}}
+  - about: arrow keys go from cell to cell
+    press: {at: {css: "[role=cell] a[data-test='0']"}, key: ArrowDown}
+  - expect: {shown: {css: "[role=cell] a[data-test='1']:focus"}}
   - about: the wall can be searched
     enter: {at: {attribute: {placeholder: "Find test, file or tag"}}, text: turns}
   - expect: {number: 1, of: {role: rowheader}}

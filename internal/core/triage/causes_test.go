@@ -273,3 +273,26 @@ func TestWhatDependsOnATestBeforeIt(t *testing.T) {
 	assert.Regexp(t, `^the berth B3 is held already in "f": fails in (\d) of \d after "l" in the same slice, in 0 of \d others$`,
 		got[0].Sentence)
 }
+
+// Panes with many axes of many values, and long messages, cost no more than is allowed.
+func TestStrangersRuns(t *testing.T) {
+	run := Run{Tests: []Test{{Name: "a"}, {Name: "b"}}}
+	for i := range 400 {
+		values := map[string]string{}
+		for a := range 40 {
+			values[fmt.Sprint("axis", a)] = fmt.Sprint(i % (a + 2))
+		}
+		values["version"] = fmt.Sprint(i)
+		run.Panes = append(run.Panes, Pane{fmt.Sprint(i), values})
+		c := Cell{Verdict: verdict.Passed}
+		if i%7 == 0 {
+			c = Cell{Verdict: verdict.Failed, Message: strings.Repeat(fmt.Sprint("\u202e«<\x1b[3", i), 1<<16)}
+		}
+		run.Cells = append(run.Cells, []Cell{c, c})
+	}
+	got := Causes(run)
+	require.NotEmpty(t, got)
+	assert.Equal(t, "axis5=0", got[0].Pattern[0].String())
+	assert.Less(t, len(got[0].Sentence), 1000)
+	assert.LessOrEqual(t, len(ask(run.Panes).all), maxQuestions)
+}

@@ -79,8 +79,12 @@ var ordered = map[string]func(a, b string) int{"version": combo.CompareVersions,
 
 func numbers(a, b string) int { return cmp.Or(cmp.Compare(len(a), len(b)), cmp.Compare(a, b)) }
 
-// maxQuestions bounds what is asked, and with it the time.
-const maxQuestions = 4000
+// maxQuestions bounds what is asked, and maxPairs the pairs that are looked at for it:
+// with them the time.
+const (
+	maxQuestions = 4000
+	maxPairs     = 100_000
+)
 
 func ask(panes []Pane) *questions {
 	q := &questions{}
@@ -128,7 +132,7 @@ func ask(panes []Pane) *questions {
 			continue
 		}
 		for i := range names {
-			for j := i + 1; j < len(names); j++ {
+			for j := i + 1; j < len(names) && len(ranges) < maxQuestions; j++ {
 				if i == 0 && j == len(names)-1 {
 					continue
 				}
@@ -155,8 +159,12 @@ func ask(panes []Pane) *questions {
 		add(question{ranged, []Values{l.Values}, l.panes})
 	}
 	all := slices.Concat(singles, ranges)
+	tried := 0
 	for i, a := range all {
 		for _, b := range all[i+1:] {
+			if tried++; tried > maxPairs || len(q.all) >= maxQuestions {
+				break
+			}
 			if a.Axis != b.Axis && (a.Range == "" || b.Range == "") {
 				kind := pair
 				add(question{kind, []Values{a.Values, b.Values}, common(a.panes, b.panes)})

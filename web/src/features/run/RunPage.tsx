@@ -1,7 +1,7 @@
 import { memo, useCallback } from "react";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
-import { post, type Pane, type Run } from "../../api/client";
+import { post, type Cause, type Pane, type Run } from "../../api/client";
 import { Counts, fillOf, Glass, inkOf, said } from "../../ui/Glass";
 import { Button, Confirm, Hint, Trouble, Waiting } from "../../ui/parts";
 import { useNow } from "../../ui/useNow";
@@ -54,6 +54,8 @@ function toggled(old: URLSearchParams, name: string, value: string): URLSearchPa
   return next;
 }
 
+const none: Cause[] = [];
+
 /** What went wrong, and the wall on which it shows. */
 function Told({
   run,
@@ -71,7 +73,7 @@ function Told({
   return (
     <>
       <Causes run={run} found={found} chosen={cause} onChoose={onCause} />
-      <Wall run={run} only={only} cause={chosen} />
+      <Wall run={run} only={only} cause={chosen} causes={found.data?.causes ?? none} />
     </>
   );
 }

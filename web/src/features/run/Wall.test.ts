@@ -1,6 +1,6 @@
 import { expect, test } from "vitest";
-import type { Run } from "../../api/client";
-import { sought } from "./Wall";
+import type { Cause, Run } from "../../api/client";
+import { ordered, sought } from "./Wall";
 
 const cell = (state: string, verdict: string) => ({ state, verdict });
 const run = {
@@ -30,4 +30,14 @@ test("tests are found by name, file and tag, and by what they came to in the pan
   expect(names(null, "", "queued")).toEqual([]);
   expect(names(null, "", "differs")).toEqual([0]);
   expect(names("a", "", "differs")).toEqual([]);
+});
+
+test("tests come in the order that is asked for", () => {
+  const causes = [{ cells: [{ pane: 0, test: 1 }] }] as unknown as Cause[];
+  const of = (order: string) => ordered(run, run.tests, order, causes).map((t) => t.index);
+  expect(of("")).toEqual([0, 1]);
+  expect(of("cause")).toEqual([1, 0]);
+  expect(of("file")).toEqual([0, 1]);
+  expect(of("tag")).toEqual([0, 1]);
+  expect(of("slow")).toEqual([0, 1]);
 });

@@ -36,16 +36,53 @@ export function sought(run: Run, only: string | null, text: string, show: string
   );
 }
 
+/** Tests in another order than the suite's: by cause, the weightiest first; by what they took; by file, or by tag. */
+export function ordered(run: Run, tests: Test[], order: string, causes: Cause[]): Test[] {
+  const by = (key: (t: Test) => number | string) =>
+    tests.toSorted((a, b) => {
+      const [x, y] = [key(a), key(b)];
+      return x < y ? -1 : x > y ? 1 : a.index - b.index;
+    });
+  switch (order) {
+    case "cause": {
+      const first = new Map<number, number>();
+      causes.forEach((c, i) => {
+        for (const at of c.cells) if (!first.has(at.test)) first.set(at.test, i);
+      });
+      return by((t) => first.get(t.index) ?? causes.length);
+    }
+    case "slow":
+      return by((t) => -Math.max(...run.cells.map((row) => row[t.index]?.took_ms ?? 0)));
+    case "file":
+      return by((t) => t.file);
+    case "tag":
+      return by((t) => t.tags[0] ?? "\uffff");
+  }
+  return tests;
+}
+
 /** Tests down, combinations across. */
-export function Wall({ run, only, cause }: { run: Run; only: string | null; cause: Cause | undefined }) {
+export function Wall({
+  run,
+  only,
+  cause,
+  causes,
+}: {
+  run: Run;
+  only: string | null;
+  cause: Cause | undefined;
+  causes: Cause[];
+}) {
   const filters = useFilters();
   const text = filters.value("text");
   const show = filters.value("show");
+  const order = filters.value("order");
   const panes = useMemo(() => run.panes.filter((p) => only === null || p.key === only), [run.panes, only]);
   const tests = useMemo(() => {
     const of = cause && new Set(cause.cells.map((at) => at.test));
-    return sought(run, only, text, show).filter((t) => !of || of.has(t.index));
-  }, [run, only, text, show, cause]);
+    const found = sought(run, only, text, show).filter((t) => !of || of.has(t.index));
+    return ordered(run, found, order, causes);
+  }, [run, only, text, show, cause, order, causes]);
   const present = new Set<Fill>();
   for (const [verdict, n] of Object.entries(run.counts)) if (n > 0 && verdict) present.add(verdict as Fill);
   if ((run.counts[""] ?? 0) > 0) present.add("queued");
@@ -66,6 +103,20 @@ export function Wall({ run, only, cause }: { run: Run; only: string | null; caus
             onText={(v) => {
               filters.set("text", v);
             }}
+          />
+          <Choice
+            label="Order"
+            value={order}
+            onChange={(v) => {
+              filters.set("order", v);
+            }}
+            options={[
+              ["", "as in the suite"],
+              ["cause", "by cause"],
+              ["slow", "slowest first"],
+              ["file", "by file"],
+              ["tag", "by tag"],
+            ]}
           />
           <Choice
             label="Show"
