@@ -372,6 +372,7 @@ func (s *search) best(g *group) *finding {
 		}
 		s.scoped(g, q, rows, in, all, better)
 	}
+	s.sets(rows, all, better)
 	if !g.lab {
 		s.agentsOf(g, rows, all, better)
 		s.afterOf(g, rows, better)
@@ -475,6 +476,51 @@ func (s *search) scoped(g *group, q *question, rows []row, in []inside, all insi
 	}
 	if q.kind == whole && !g.sign.mute() {
 		s.everyTest(q, rows, better)
+	}
+}
+
+// sets weighs that a group fails with some values of an axis, several of many: those with
+// which it fails most.
+func (s *search) sets(rows []row, all inside, better func(*finding)) {
+	perPane := make([]inside, s.panes)
+	for _, r := range rows {
+		for p := range s.panes {
+			perPane[p].k += r.fails[p]
+			perPane[p].n += r.fails[p] + r.passes[p]
+		}
+	}
+	for _, axis := range s.asked.axes {
+		sums := make([]inside, len(axis.values))
+		for i := range sums {
+			sums[i].test = i
+			for _, p := range axis.panes[i] {
+				sums[i].k, sums[i].n = sums[i].k+perPane[p].k, sums[i].n+perPane[p].n
+			}
+		}
+		slices.SortStableFunc(sums, func(a, b inside) int { return cmp.Compare(b.k*a.n, a.k*b.n) })
+		k, n := sums[0].k, sums[0].n
+		for m := 2; m < len(sums)-1 && sums[m-1].k > 0; m++ {
+			k, n = k+sums[m-1].k, n+sums[m-1].n
+			penalty := lnChoose(len(sums), m) + math.Log(float64(len(s.asked.axes))) + share[ofSet]
+			score := gain(k, n, all.k, all.n) - penalty
+			if score <= 0 {
+				continue
+			}
+			f := &finding{agent: -1, after: -1, score: score, lnP: lnTail(k, n, all.k, all.n) + penalty + s.questions}
+			v := Values{Axis: axis.name}
+			for _, x := range sums[:m] {
+				v.Values = append(v.Values, axis.values[x.test])
+				f.panes = append(f.panes, axis.panes[x.test]...)
+			}
+			slices.Sort(v.Values)
+			slices.Sort(f.panes)
+			f.parts = []Values{v}
+			for _, r := range rows {
+				f.tests = append(f.tests, r.test)
+			}
+			f.sure = f.lnP <= math.Log(Alpha)
+			better(f)
+		}
 	}
 }
 

@@ -124,6 +124,26 @@ func TestWhatIsOneProblem(t *testing.T) {
 		got[0].Sentence)
 }
 
+// Several values of an axis are named together.
+func TestSomeValuesOfMany(t *testing.T) {
+	var panes []string
+	for _, b := range strings.Fields("chromium firefox webkitgtk kestrel osprey heron gannet") {
+		for _, d := range strings.Fields("desktop phone tablet") {
+			panes = append(panes, b+"/"+d)
+		}
+	}
+	cells := map[string]Cell{}
+	for _, p := range panes {
+		if i := slices.Index(strings.Fields("kestrel osprey heron gannet"), strings.Split(p, "/")[0]); i >= 0 {
+			cells["b "+p] = isHidden
+		}
+	}
+	got := Causes(wall(panes, sixteen, cells))
+	require.Len(t, got, 1)
+	assert.Equal(t, `link "Tide table": 2 elements match, none visible in "b": fails in 12 of 12 with `+
+		`browser=gannet|heron|kestrel|osprey, in 0 of 9 others`, got[0].Sentence)
+}
+
 // An agent is named for the lab's faults, an axis where both part the cells alike.
 func TestAgentsAndAxes(t *testing.T) {
 	run := wall(sixPanes, sixteen, nil)

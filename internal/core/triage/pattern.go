@@ -39,11 +39,12 @@ const (
 	ranged
 	pair
 	byAgent
+	ofSet
 	whole // every pane
 )
 
 // share of the error, by the kind of question, as the logarithm of its inverse.
-var share = [...]float64{single: math.Log(2), ranged: math.Log(8), pair: math.Log(4), byAgent: math.Log(8), whole: 0}
+var share = [...]float64{single: math.Log(2), ranged: math.Log(8), pair: math.Log(4), byAgent: math.Log(8), ofSet: math.Log(8), whole: 0}
 
 // question is a set of panes that have something in common.
 type question struct {
@@ -57,6 +58,14 @@ type question struct {
 type questions struct {
 	all     []question
 	penalty [len(share)]float64
+	axes    []manyValued // that have four values or more, and no order
+}
+
+// manyValued is an axis with its values, and the panes of each.
+type manyValued struct {
+	name   string
+	values []string
+	panes  [][]int
 }
 
 // preferred orders axes: of two that part the panes alike, the former is said.
@@ -127,6 +136,13 @@ func ask(panes []Pane) *questions {
 			for _, v := range names {
 				singles = append(singles, literal{Values{Axis: axis, Values: []string{v}}, of[v]})
 			}
+		}
+		if order == nil && len(names) > 3 {
+			x := manyValued{name: axis, values: names}
+			for _, v := range names {
+				x.panes = append(x.panes, of[v])
+			}
+			q.axes = append(q.axes, x)
 		}
 		if order == nil || len(names) < 3 {
 			continue

@@ -67,9 +67,9 @@ func (s *search) sentence(f *finding, c Cause) string {
 	how := ""
 	switch {
 	case len(c.Pattern) == 1 && c.Pattern[0].Axis == TestAxis && len(c.Tests) == 1:
-		how = fmt.Sprintf("fails in %d of %d combinations, whatever the combination", c.Failed, c.Of)
+		how = fmt.Sprintf("fails in %d of %d combinations%s", c.Failed, c.Of, whatever(c))
 	case len(c.Pattern) == 1 && c.Pattern[0].Axis == TestAxis:
-		how = fmt.Sprintf("fails in %d of %d cells of these tests, whatever the combination", c.Failed, c.Of)
+		how = fmt.Sprintf("fails in %d of %d cells of these tests%s", c.Failed, c.Of, whatever(c))
 	case len(c.Pattern) > 0:
 		how = fmt.Sprintf("fails in %d of %d %s, in %d of %d others", c.Failed, c.Of, with(c.Pattern), c.Else, c.ElseOf)
 	case len(c.Hint) > 0:
@@ -87,6 +87,14 @@ func (s *search) sentence(f *finding, c Cause) string {
 		how += fmt.Sprintf("; %d passed when run again", c.Flaky)
 	}
 	return strings.TrimSuffix(what, ".") + where + ": " + how
+}
+
+// whatever says that the combination does not matter, where nearly all of them fail.
+func whatever(c Cause) string {
+	if 5*c.Failed < 4*c.Of {
+		return ", with no pattern among them"
+	}
+	return ", whatever the combination"
 }
 
 // with says a pattern within a sentence.
