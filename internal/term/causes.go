@@ -32,7 +32,11 @@ func Causes(w io.Writer, c api.Causes) {
 		if i > 0 {
 			fmt.Fprintln(w)
 		}
-		fmt.Fprintf(w, "%s %s%s\n", Paint(v, Shapes[v]), bold.Render(Tame(x.Sentence)), news(x))
+		what, how := halves(Tame(x.Sentence))
+		fmt.Fprintf(w, "%s %s%s\n", Paint(v, Shapes[v]), bold.Render(what), news(x))
+		if how != "" {
+			fmt.Fprintln(w, "  "+how)
+		}
 		fmt.Fprintf(w, "  %-6s%s\n", "kind", string(x.Kind)+Faint(": "+x.Reason))
 		fmt.Fprintf(w, "  %-6s%s\n", "tests", names(x.Tests, "tests"))
 		fmt.Fprintf(w, "  %-6s%s\n", "on", names(x.Panes, "combinations"))
@@ -44,6 +48,15 @@ func Causes(w io.Writer, c api.Causes) {
 		}
 	}
 	fmt.Fprintf(w, "\n%s in %s\n", Number(c.Failed, "failing cell"), Number(len(c.Causes), "cause"))
+}
+
+// halves parts a sentence into what fails, and where and why.
+func halves(sentence string) (what, how string) {
+	const link = ": fails in "
+	if i := strings.LastIndex(sentence, link); i >= 0 {
+		return sentence[:i], sentence[i+2:]
+	}
+	return sentence, ""
 }
 
 func verdictOf(k triage.Kind) verdict.Verdict {

@@ -143,7 +143,11 @@ func Overview(w io.Writer, o api.Overview) {
 		fmt.Fprintf(w, "%s %s %s\n", Paint(s.Run.Verdict, Shapes[s.Run.Verdict]), Tame(s.Run.Project+" "+s.Run.Suite),
 			Faint(fmt.Sprintf("#%d: %s", s.Run.Number, Counts(s.Run.Counts))))
 		for _, c := range s.Causes {
-			fmt.Fprintf(w, "    %s%s\n", Tame(c.Sentence), news(c))
+			what, how := halves(Tame(c.Sentence))
+			fmt.Fprintf(w, "    %s%s\n", what, news(c))
+			if how != "" {
+				fmt.Fprintln(w, Faint("      "+how))
+			}
 		}
 		if s.More > 0 {
 			fmt.Fprintf(w, "    %s\n", Faint(fmt.Sprintf("and %s: pane causes %d", Number(s.More, "more cause"), s.Run.Number)))
