@@ -279,7 +279,7 @@ func TestTheWholeWay(t *testing.T) {
 	b.noLeftovers("quay")
 	testConsole(t, b)
 
-	code, out, errs = b.pane("shake", "The tide stays", "--run", "2", "--times", "3", "--until", "0.4")
+	code, out, errs = b.pane("shake", "The tide stays", "--run", "2", "--times", "3", "--until", "0.35")
 	assert.Equal(t, verdict.ExitFailed, code, errs)
 	assert.Contains(t, out, "2 of 2", "then it is known well enough")
 	assert.Contains(t, errs, "#7, 1 of at most 3: failed 1 of 1")

@@ -122,9 +122,11 @@ func (desk *Desk) Again(ctx context.Context, who api.Who, number int, q api.Agai
 		o.plan.Combinations = append(o.plan.Combinations, combo.Combination{Key: p.Key, Label: p.Label, Values: p.Values})
 		o.dealt, o.devices, o.seconds = append(o.dealt, dealt), append(o.devices, d), append(o.seconds, seconds)
 	}
-	if !any {
-		return api.Run{}, api.Errorf(api.Conflict, "run %d has nothing like that to run again: leave out what narrows it (--not-passed, --test)",
-			number)
+	switch {
+	case !any && notPassed && len(q.Tests) == 0:
+		return api.Run{}, api.Errorf(api.Conflict, "run %d has nothing that did not pass: leave --not-passed out to run all of it again", number)
+	case !any:
+		return api.Run{}, api.Errorf(api.Conflict, "run %d has nothing like that to run again: leave --test or --not-passed out", number)
 	}
 	return desk.start(who, o)
 }

@@ -170,7 +170,7 @@ func TestAHiddenCopyDoesNotMatter(t *testing.T) {
 
 func TestStepsWaitForTheirElement(t *testing.T) {
 	p := &page{looks: []Sight{seen(), seen(hidden), seen(shown)}}
-	out, _ := run(t, p, "  - click: Hold\n", Setting{})
+	out, _ := run(t, p, "  - click: Hold\n    wait: 10s\n", Setting{})
 	assert.Equal(t, verdict.Passed, out.Verdict, out.Message)
 	assert.Equal(t, 3, p.looked)
 }
@@ -178,7 +178,7 @@ func TestStepsWaitForTheirElement(t *testing.T) {
 func TestWhatMayPassIsTriedAgainInEveryStep(t *testing.T) {
 	for _, step := range []string{"visit: /", "click: Hold", "press: Enter", "scroll: top", "dialog: accept", "hover: Hold"} {
 		p := &page{looks: []Sight{seen(shown)}, stumble: 2}
-		out, _ := run(t, p, "  - "+step+"\n", Setting{})
+		out, _ := run(t, p, "  - "+step+"\n    wait: 10s\n", Setting{}) // however busy the machine is
 		assert.Equal(t, verdict.Passed, out.Verdict, "%s: %s", step, out.Message)
 	}
 }
