@@ -652,4 +652,3 @@ func (s *search) remainder(g *group) *finding {
 	}
 	return f
 }
-
