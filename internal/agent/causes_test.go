@@ -25,15 +25,19 @@ func TestCausesOverRuns(t *testing.T) {
 		}
 		return o.carry("    command: sh {file}\n    cases: [t/*.sh]\n    results: exit\n", files, nil, 0)
 	}
-	causes := func(r api.Run) api.Causes {
-		got, err := o.svc.Causes(t.Context(), r.Number)
-		require.NoError(t, err)
+	causes := func(r api.Run, runs int) (got api.Causes) { // earlier runs are on record a moment after their ends
+		o.until(func() bool {
+			var err error
+			got, err = o.svc.Causes(t.Context(), r.Number)
+			require.NoError(t, err)
+			return len(got.Causes) == 0 || got.Causes[0].Runs == runs
+		})
 		return got
 	}
 	green := run()
-	assert.Empty(t, causes(green).Causes)
+	assert.Empty(t, causes(green, 0).Causes)
 	first := run("a", "b")
-	got := causes(first)
+	got := causes(first, 1)
 	require.Len(t, got.Causes, 1)
 	assert.Equal(t, 2, got.Failed)
 	c := got.Causes[0]
@@ -43,11 +47,11 @@ func TestCausesOverRuns(t *testing.T) {
 	assert.Equal(t, first.Request.Bundle, c.First.Bundle)
 
 	second := run("a", "b", "c")
-	c = causes(second).Causes[0]
+	c = causes(second, 2).Causes[0]
 	assert.Equal(t, []any{api.KnownCause, 2, first.Number, second.Number}, []any{c.News, c.Runs, c.First.Run, c.Last.Run})
 	third := run()
 	fourth := run("a")
-	c = causes(fourth).Causes[0]
+	c = causes(fourth, 3).Causes[0]
 	assert.Equal(t, []any{api.BackAgain, 3, false}, []any{c.News, c.Runs, c.SinceGreen}, "it came before the last green run")
 
 	between, err := o.svc.Compare(t.Context(), first.Number, second.Number)

@@ -51,21 +51,29 @@ func (r *Results) causesOf(ctx context.Context, v *api.Run, revised int) (api.Ca
 		return out, err
 	}
 	for _, c := range found {
-		out.Causes = append(out.Causes, newsOf(c, seen, out))
+		out.Causes = append(out.Causes, newsOf(c, seen, out, v))
 	}
 	return out, nil
 }
 
-// newsOf adds to a cause since when it is there.
-func newsOf(c triage.Cause, seen map[string]store.CauseSeen, of api.Causes) api.Cause {
-	x := api.Cause{Cause: c, News: api.NewCause, Runs: 1, SinceGreen: of.Green > 0}
+// newsOf adds to a cause since when it is there. That a run has it is put on record a
+// moment after the run's end; its own causes count at once.
+func newsOf(c triage.Cause, seen map[string]store.CauseSeen, of api.Causes, v *api.Run) api.Cause {
+	own := &api.CauseSeen{Run: v.Number, At: v.CreatedAt}
+	x := api.Cause{Cause: c, News: api.NewCause, Runs: 1, SinceGreen: of.Green > 0,
+		First: &api.CauseSeen{Run: v.Number, At: v.CreatedAt, Bundle: v.Request.Bundle}, Last: own}
 	s, ok := seen[c.Signature]
 	if !ok {
 		return x
 	}
-	x.Runs = s.Runs
+	x.Runs, x.Last = s.Runs, &api.CauseSeen{Run: s.Last, At: api.At(s.LastAt)}
+	if s.Last < v.Number {
+		x.Runs, x.Last = s.Runs+1, own
+	}
+	if s.First >= v.Number {
+		return x
+	}
 	x.First = &api.CauseSeen{Run: s.First, At: api.At(s.FirstAt), Bundle: s.Bundle}
-	x.Last = &api.CauseSeen{Run: s.Last, At: api.At(s.LastAt)}
 	x.SinceGreen = of.Green > 0 && s.First > of.Green
 	switch {
 	case s.Before == 0:
