@@ -270,12 +270,13 @@ func (r *Recording) Deaf() bool { return r.s.BiDi == nil && r.console != nil }
 
 // Heard takes an error that nobody in a page caught, in place of the engine.
 func (r *Recording) Heard(text, address string, row, column int, at time.Time) {
-	text = r.mask.Text(text)
+	text, address = r.mask.Text(text), r.mask.Text(address) // a page says what it likes, as long as it likes
 	if len(text) > recording.MaxText {
 		text = text[:recording.MaxText] + " …"
 	}
+	address = address[:min(len(address), recording.MaxText)]
 	_ = r.console.Add(recording.Line{AtMS: max(0, ms(at.Sub(r.began))), Level: "error", Source: "javascript", Text: text,
-		Address: r.mask.Text(address), Row: row, Column: column})
+		Address: address, Row: row, Column: column})
 }
 
 // logged takes one log.entryAdded (BiDi, section 7.7.4).

@@ -77,6 +77,7 @@ func linesOf(message string) (out []string) {
 		message = escapes.ReplaceAllString(message, "")
 	}
 	for line := range strings.Lines(message) {
+		line = line[:min(len(line), 4*maxLine)]
 		if !utf8.ValidString(line) {
 			line = strings.ToValidUTF8(line, "\uFFFD")
 		}

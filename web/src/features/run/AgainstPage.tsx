@@ -4,7 +4,7 @@ import { Link, useNavigate, useParams } from "react-router";
 import { get, type Change, type Compared, type RunSummary, type Slower } from "../../api/client";
 import { type Fill, Glass, said } from "../../ui/Glass";
 import { Choice, Empty, Sheet, Trouble, Waiting } from "../../ui/parts";
-import { Search } from "../../ui/Search";
+import { Find } from "../../ui/Find";
 import { useFilters } from "../../ui/useFilters";
 import { useTitle } from "../../ui/useTitle";
 import { many, took } from "../../ui/words";
@@ -58,14 +58,7 @@ export function AgainstPage() {
           </p>
         </div>
         <div className="ml-auto flex gap-2">
-          <Search
-            size={20}
-            label="Find test"
-            text={filters.value("text")}
-            onText={(v) => {
-              filters.set("text", v);
-            }}
-          />
+          <Find filters={filters} label="Find test" size={20} />
           <Choice
             label="Against run"
             value={other}

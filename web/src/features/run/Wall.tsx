@@ -2,7 +2,7 @@ import { useMemo } from "react";
 import type { Cause, Pane, Run, Test } from "../../api/client";
 import { type Fill, fillOf, Legend } from "../../ui/Glass";
 import { Choice, Empty, Sheet } from "../../ui/parts";
-import { Search } from "../../ui/Search";
+import { Find } from "../../ui/Find";
 import { useFilters } from "../../ui/useFilters";
 import { WallGrid } from "./WallGrid";
 
@@ -96,14 +96,7 @@ export function Wall({
       }
       aside={
         <div className="flex items-center gap-2">
-          <Search
-            size={24}
-            label="Find test, file or tag"
-            text={filters.value("text")}
-            onText={(v) => {
-              filters.set("text", v);
-            }}
-          />
+          <Find filters={filters} label="Find test, file or tag" size={24} />
           <Choice
             label="Order"
             value={order}

@@ -3,7 +3,7 @@ import { Link } from "react-router";
 import { get, type Slow, type SlowTest } from "../../api/client";
 import { Choice, Empty, Sheet, Trouble, Waiting } from "../../ui/parts";
 import { Tabs } from "../../ui/Tabs";
-import { Search } from "../../ui/Search";
+import { Find } from "../../ui/Find";
 import { useFilters } from "../../ui/useFilters";
 import { useTitle } from "../../ui/useTitle";
 import { many, took } from "../../ui/words";
@@ -25,14 +25,7 @@ export function SlowPage() {
       <div className="flex flex-wrap items-center gap-3">
         <Tabs label="Trends" pages={trendPages} />
         <div className="ml-auto flex gap-2">
-          <Search
-            size={20}
-            label="Find test"
-            text={filters.value("text")}
-            onText={(v) => {
-              filters.set("text", v);
-            }}
-          />
+          <Find filters={filters} label="Find test" size={20} />
           <Choice
             label="Runs looked at"
             value={runs}

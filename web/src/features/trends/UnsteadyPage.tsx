@@ -4,7 +4,7 @@ import { get, type UnsteadyTest } from "../../api/client";
 import { type Fill, GlassMark, said } from "../../ui/Glass";
 import { Choice, Empty, Heads, Sheet, Trouble, Waiting } from "../../ui/parts";
 import { Tabs } from "../../ui/Tabs";
-import { Search } from "../../ui/Search";
+import { Find } from "../../ui/Find";
 import { useFilters } from "../../ui/useFilters";
 import { useTitle } from "../../ui/useTitle";
 import { took } from "../../ui/words";
@@ -30,14 +30,7 @@ export function UnsteadyPage() {
         title="Tests whose verdict changes without their files, the most wasteful first"
         aside={
           <div className="flex gap-2">
-            <Search
-              size={28}
-              label="Find test, suite, combination"
-              text={filters.value("text")}
-              onText={(v) => {
-                filters.set("text", v);
-              }}
-            />
+            <Find filters={filters} label="Find test, suite, combination" size={28} />
             <Choice
               label="Runs looked at"
               value={runs}
