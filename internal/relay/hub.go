@@ -75,7 +75,8 @@ func NewHub(now func() time.Time) *Hub {
 	return &Hub{now: now, open: map[key]*way{}, ended: map[key]ending{}}
 }
 
-// Admit checks who asks for a relay, before Hold.
+// Admit has a relay open whose owner is about to connect: from now on it may be named,
+// and whoever dials waits for Hold.
 func (h *Hub) Admit(who api.Who, q api.RelayRequest) ([]place.Place, error) {
 	places, err := place.All(q.Places)
 	switch {
@@ -100,26 +101,34 @@ func (h *Hub) Admit(who api.Who, q api.RelayRequest) ([]place.Place, error) {
 	if w == nil && len(h.open) >= maxRelays {
 		return nil, api.Errorf(api.TooMany, "%d relays are open, which is as many as may be", maxRelays)
 	}
+	if w == nil {
+		delete(h.ended, key{q.Project, q.Name})
+		h.open[key{q.Project, q.Name}] = &way{owner: who.TokenID, conns: map[*passing]struct{}{}, back: make(chan struct{}), places: places,
+			until: h.now().Add(Patience),
+			Relay: api.Relay{Project: q.Project, Name: q.Name, By: who.Person(), OpenedAt: h.now(), Places: q.Places}}
+	}
 	return places, nil
 }
 
-// Hold has a relay open as long as its link is, and a while longer, for its owner to
-// come back. It returns when the link is closed.
+// Hold keeps an admitted relay open as long as its link is, and a while longer, for its
+// owner to come back. It returns when the link is closed, which it does itself to one
+// whose relay has been ended meanwhile.
 func (h *Hub) Hold(who api.Who, q api.RelayRequest, places []place.Place, l Link) {
 	k := key{q.Project, q.Name}
 	h.mu.Lock()
 	w := h.open[k]
 	if w == nil || w.owner != who.TokenID {
-		w = &way{owner: who.TokenID, conns: map[*passing]struct{}{}, back: make(chan struct{}),
-			Relay: api.Relay{Project: q.Project, Name: q.Name, By: who.Person(), OpenedAt: h.now()}}
-		h.open[k] = w
+		h.mu.Unlock()
+		l.Close()
+		return
 	}
-	delete(h.ended, k)
 	before := w.link
 	w.link, w.places, w.Relay.Places = l, places, q.Places
-	close(w.back)
+	if before == nil {
+		close(w.back)
+	}
 	h.mu.Unlock()
-	if before != nil {
+	if before != nil { // its loss has not been seen yet
 		before.Close()
 	}
 	<-l.Done()

@@ -182,6 +182,35 @@ func TestAnOwnerWhoLosesTheConnectionComesBack(t *testing.T) {
 	assert.ErrorContains(t, err, "there is no relay pier open in project saltmarsh")
 }
 
+// Whoever opens a relay may name it as soon as the service has let them in.
+func TestARelayIsOpenFromItsAdmission(t *testing.T) {
+	r := rigged(t, "localhost:8080")
+	_, err := r.Admit(tern, api.RelayRequest{Project: "saltmarsh", Name: "pier", Places: r.places})
+	require.NoError(t, err)
+	places, err := r.Places("saltmarsh", "pier")
+	require.NoError(t, err)
+	assert.Equal(t, r.places, places)
+	require.Len(t, r.Relays(), 1)
+	assert.True(t, r.Relays()[0].Away)
+	r.clock.Add(int64(Patience/time.Second) + 1)
+	r.look()
+	assert.Empty(t, r.Relays(), "an owner who asks and does not come has none")
+}
+
+// An owner may be back before the service knows that the connection was lost.
+func TestAnOwnerWhoIsBackBeforeTheLossIsSeen(t *testing.T) {
+	site := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, "berths") }))
+	t.Cleanup(site.Close)
+	r := rigged(t, site.Listener.Addr().String())
+	r.connect()
+	r.connect()
+	resp, err := r.client().Get(site.URL)
+	require.NoError(t, err)
+	resp.Body.Close()
+	require.NoError(t, r.End(tern, "saltmarsh", "pier"))
+	assert.Empty(t, r.Relays())
+}
+
 func TestARelayEndsWithItsOwnerAndConnectionsWithTheirWork(t *testing.T) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
