@@ -5,6 +5,7 @@ import (
 
 	"parallelpane/internal/core/combo"
 	"parallelpane/internal/core/fleet"
+	"parallelpane/internal/core/mending"
 	"parallelpane/internal/core/record"
 	"parallelpane/internal/core/traffic"
 )
@@ -95,6 +96,7 @@ type RunRequest struct {
 	Relay       string            `json:"relay,omitempty" description:"name of the open relay through which its places are reached"`
 	Record      record.Policy     `json:"record,omitempty" description:"what is recorded, instead of what is usual for the project"`
 	Secrets     map[string]string `json:"secrets,omitempty" description:"variables that nothing shows; kept sealed, never returned"`
+	Mending     mending.Policy    `json:"mending,omitempty" enum:"never,suggest,accept" description:"of locators that find nothing any more"`
 	Priority    int               `json:"priority,omitempty" minimum:"-9" maximum:"9" description:"higher goes first within the project"`
 	Retries     int               `json:"retries,omitempty" minimum:"0" maximum:"10" description:"attempts after a failure"`
 	Limit       int               `json:"limit,omitempty" minimum:"0" description:"most slots at once; 0 means no limit"`
@@ -154,6 +156,9 @@ func (r RunRequest) Check() error {
 	}
 	if r.Browser != "" && r.Browser != Fresh && r.Browser != Kept {
 		return Errorf(Invalid, "browser: expected fresh or kept, found %q", r.Browser)
+	}
+	if err := r.Mending.Check(); err != nil {
+		return Errorf(Invalid, "mending: %v", err)
 	}
 	for fact, want := range r.Needs {
 		if fact == "pool" {

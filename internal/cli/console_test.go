@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"parallelpane/internal/core/attempt"
+	"parallelpane/internal/core/likeness"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/script"
 	"parallelpane/internal/script/webdrive"
@@ -17,7 +18,8 @@ import (
 // shots keeps the failure's picture when PANE_TEST_SHOTS names a directory.
 type shots struct{}
 
-func (shots) StepDone(attempt.Step) {}
+func (shots) StepDone(attempt.Step)             {}
+func (shots) Page(string, likeness.Page) string { return "" }
 func (shots) Shot(name string, png []byte) string {
 	if dir := os.Getenv("PANE_TEST_SHOTS"); dir != "" {
 		_ = os.WriteFile(filepath.Join(dir, name+".png"), png, 0o644)

@@ -32,37 +32,57 @@ func (r *root) demoCmd() *cobra.Command {
 	cmd.Flags().StringVar(&o.dir, "data", "./demo-data", "directory for everything the demo keeps")
 	cmd.Flags().StringVar(&o.listen, "listen", DefaultAddress, "address of the service")
 	cmd.Flags().StringVar(&o.site, "site", "127.0.0.1:7480", "address of the berth desk")
+	cmd.Flags().StringVar(&o.next, "next", "127.0.0.1:7481", "address of the berth desk's next release, the environment next")
 	cmd.Flags().BoolVar(&o.once, "once", false, "stop when the run has ended, instead of keeping everything up")
-	var listen string
+	var listen, next string
 	site := &cobra.Command{
 		Use: "site", Short: "Serve the berth desk alone", Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error { return r.site(cmd.Context(), listen) },
+		RunE: func(cmd *cobra.Command, _ []string) error { return r.site(cmd.Context(), listen, next) },
 	}
 	site.Flags().StringVar(&listen, "listen", "127.0.0.1:7480", "address and port to listen on")
+	site.Flags().StringVar(&next, "next", "", "address and port at which the desk's next release is served too")
 	cmd.AddCommand(site)
 	return cmd
 }
 
 type demoOptions struct {
-	dir, listen, site string
-	once              bool
+	dir, listen, site, next string
+	once                    bool
 }
 
 // lateAnswer is how long the berth desk's slow answers take.
 const lateAnswer = 2500 * time.Millisecond
 
-func (r *root) site(ctx context.Context, listen string) error {
-	l, err := net.Listen("tcp", listen)
-	if err != nil {
-		return usage("cannot listen on %s: %v", listen, err)
+func (r *root) site(ctx context.Context, listen, next string) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	ends := make(chan error, 2)
+	n := 0
+	for _, x := range []struct {
+		at   string
+		desk *desk.Desk
+	}{{listen, desk.New(lateAnswer)}, {next, desk.Next(lateAnswer)}} {
+		if x.at == "" {
+			continue
+		}
+		l, err := net.Listen("tcp", x.at)
+		if err != nil {
+			return usage("cannot listen on %s: %v", x.at, err)
+		}
+		srv := &http.Server{Handler: x.desk, ReadHeaderTimeout: 10 * time.Second}
+		defer context.AfterFunc(ctx, func() { _ = srv.Close() })()
+		n++
+		go func() { ends <- srv.Serve(l) }()
 	}
-	srv := &http.Server{Handler: desk.New(lateAnswer), ReadHeaderTimeout: 10 * time.Second}
-	stop := context.AfterFunc(ctx, func() { _ = srv.Close() })
-	defer stop()
-	if err := srv.Serve(l); !errors.Is(err, http.ErrServerClosed) {
-		return err
+	err := <-ends
+	cancel()
+	for range n - 1 {
+		<-ends
 	}
-	return nil
+	if errors.Is(err, http.ErrServerClosed) {
+		return nil
+	}
+	return err
 }
 
 // demo starts the parts as programs of their own, as they would run in a lab,
@@ -76,13 +96,13 @@ func (r *root) demo(ctx context.Context, o demoOptions) error {
 		return usage("--data: %v", err)
 	}
 	projectDir := filepath.Join(o.dir, "saltmarsh")
-	if err := demo.WriteProject(projectDir, "http://"+o.site); err != nil {
+	if err := demo.WriteProject(projectDir, "http://"+o.site, "http://"+o.next); err != nil {
 		return err
 	}
-	for _, address := range []string{o.listen, o.site} {
+	for _, address := range []string{o.listen, o.site, o.next} {
 		l, err := net.Listen("tcp", address)
 		if err != nil {
-			return usage("the demo needs %s: %v; stop whatever uses it, or choose another with --listen and --site", address, err)
+			return usage("the demo needs %s: %v; stop whatever uses it, or choose another with --listen, --site and --next", address, err)
 		}
 		l.Close()
 	}
@@ -121,7 +141,7 @@ func (r *root) demo(ctx context.Context, o demoOptions) error {
 	}
 	if err := errors.Join(
 		start("service", "serve", "--data", filepath.Join(o.dir, "service"), "--listen", o.listen),
-		start("desk", "demo", "site", "--listen", o.site),
+		start("desk", "demo", "site", "--listen", o.site, "--next", o.next),
 		waitFor(ctx, r.address+"/readyz"), waitFor(ctx, "http://"+o.site+"/"),
 		start("agent", "agent", "--service", r.address, "--name", "saltmarsh-1", "--label", "site=quay", "--state",
 			filepath.Join(o.dir, "agent")),

@@ -110,7 +110,8 @@ func (r *root) command() *cobra.Command {
 		&cobra.Group{ID: "write", Title: "Write tests:"})
 	for group, cmds := range map[string][]*cobra.Command{
 		"run": {r.runCmd(), r.runsCmd(), r.showCmd(),
-			r.outputCmd(), r.againCmd(), r.overviewCmd(), r.causesCmd(), r.compareCmd(), r.unsteadyCmd(), r.shakeCmd(), r.slowCmd(), r.trendsCmd(),
+			r.outputCmd(), r.againCmd(), r.overviewCmd(), r.causesCmd(), r.mendCmd(),
+			r.compareCmd(), r.unsteadyCmd(), r.shakeCmd(), r.slowCmd(), r.trendsCmd(),
 			r.bisectCmd(), r.cancelCmd(), r.fetchCmd(), r.sessionsCmd(), r.verdictCmd(),
 			r.relayCmd(), r.relaysCmd(), r.secretCmd(), r.presetCmd(), r.scheduleCmd()},
 		"lab": {r.serveCmd(), r.agentCmd(), r.agentsCmd(), r.browsersCmd(), r.whyCmd(), r.forecastCmd(), r.quotaCmd(), r.recordCmd(), r.keepCmd(),

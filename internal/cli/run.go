@@ -60,6 +60,8 @@ func (o *runOptions) request(cmd *cobra.Command) {
 	f.StringArrayVar(&o.vars, "var", nil, "NAME=VALUE on top of the environment's variables; repeat for more")
 	f.StringArrayVar(&o.secrets, "secret", nil, "NAME of an environment variable whose value scripts may use and nothing may show; "+
 		"repeat for more")
+	f.StringVar((*string)(&o.req.Mending), "mending", "", "of locators that find nothing any more: never, suggest (what they "+
+		"found before), or accept (go on with it); default the project's, or suggest")
 	f.StringVar(&o.req.Traffic, "traffic", "",
 		"what the way to the site is held to, such as \"down=1500 up=750 delay=120\": kbit/s and milliseconds")
 	f.StringArrayVar(&o.record, "record", nil, "KIND=never|always|unless-passed, what is recorded instead of what is usual; repeat for more")

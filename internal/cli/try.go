@@ -18,6 +18,7 @@ import (
 	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/device"
 	"parallelpane/internal/core/fleet"
+	"parallelpane/internal/core/likeness"
 	"parallelpane/internal/core/suite"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/project"
@@ -257,6 +258,9 @@ func (s *steps) StepDone(res attempt.Step) {
 		fmt.Fprintf(s.r.out, "             %s\n", term.Paint(v, strings.ReplaceAll(res.Message, "\n", "\n             ")))
 	}
 }
+
+// Page keeps nothing: the browser is still there to be looked at.
+func (s *steps) Page(string, likeness.Page) string { return "" }
 
 // Shot keeps a screenshot under a number and its name.
 func (s *steps) Shot(name string, png []byte) string {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"slices"
@@ -8,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"parallelpane/internal/api"
 	"parallelpane/internal/core/device"
 	"parallelpane/internal/core/source"
 	"parallelpane/internal/project"
@@ -16,19 +18,24 @@ import (
 )
 
 func (r *root) lintCmd() *cobra.Command {
-	return &cobra.Command{
+	better := false
+	cmd := &cobra.Command{
 		Use: "lint [DIR]", Short: "Check pane.yaml and every script, without a service", Args: cobra.MaximumNArgs(1),
-		RunE: func(_ *cobra.Command, args []string) error {
+		Long: "Check pane.yaml and every script, without a service, and say which locators are likely to break: long ones, ones that\n" +
+			"count elements, and ones by names that a program makes up.\n\nExit code: 0 nothing is wrong, 2 something is.",
+		RunE: func(cmd *cobra.Command, args []string) error {
 			dir := "."
 			if len(args) == 1 {
 				dir = args[0]
 			}
-			return r.lint(dir)
+			return r.lint(cmd.Context(), dir, better)
 		},
 	}
+	cmd.Flags().BoolVar(&better, "better", false, "ask the service for locators that passing runs have met in place of brittle ones")
+	return cmd
 }
 
-func (r *root) lint(dir string) error {
+func (r *root) lint(ctx context.Context, dir string, better bool) error {
 	root, err := project.FindRoot(dir)
 	if err != nil {
 		return usage("%v", err)
@@ -61,14 +68,22 @@ func (r *root) lint(dir string) error {
 			tests += len(cases)
 		}
 	}
+	brittle := []api.Brittle{}
+	if p != nil && len(problems) == 0 {
+		if brittle, err = r.brittle(ctx, p, files, better); err != nil {
+			return err
+		}
+	}
 	if r.json {
-		if err := r.writeJSON(map[string]any{"root": root, "suites": suites, "tests": tests, "problems": problems}); err != nil {
+		err := r.writeJSON(map[string]any{"root": root, "suites": suites, "tests": tests, "problems": problems, "brittle": brittle})
+		if err != nil {
 			return err
 		}
 	} else {
 		for _, q := range problems {
 			fmt.Fprintln(r.out, q.Error())
 		}
+		r.writeBrittle(brittle, better)
 	}
 	if len(problems) > 0 {
 		if r.json {

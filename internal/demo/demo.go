@@ -24,22 +24,25 @@ var saltmarsh embed.FS
 var Fleet []byte
 
 // siteInFile is the address that the project's file names.
-const siteInFile = "http://127.0.0.1:7480"
+const (
+	siteInFile = "http://127.0.0.1:7480"
+	nextInFile = "http://127.0.0.1:7481"
+)
 
 // WriteProject writes the demo project to a directory, with the address of the
 // berth desk and the suites in other languages.
-func WriteProject(dir, site string) error {
+func WriteProject(dir, site, next string) error {
 	languages := filepath.Join(dir, "languages")
-	if err := write(examples.Files, ".", languages, site); err != nil {
+	if err := write(examples.Files, ".", languages, site, next); err != nil {
 		return err
 	}
 	if err := os.Remove(filepath.Join(languages, project.FileName)); err != nil { // that of the examples alone
 		return fmt.Errorf("write the demo project: %w", err)
 	}
-	return write(saltmarsh, "saltmarsh", dir, site)
+	return write(saltmarsh, "saltmarsh", dir, site, next)
 }
 
-func write(files embed.FS, root, dir, site string) error {
+func write(files embed.FS, root, dir, site, next string) error {
 	return fs.WalkDir(files, root, func(name string, e fs.DirEntry, err error) error {
 		if err != nil {
 			return err
@@ -58,6 +61,7 @@ func write(files embed.FS, root, dir, site string) error {
 		}
 		if rel == "pane.yaml" {
 			src = bytes.ReplaceAll(src, []byte(siteInFile), []byte(site))
+			src = bytes.ReplaceAll(src, []byte(nextInFile), []byte(next))
 		}
 		if err := os.WriteFile(to, src, 0o644); err != nil {
 			return fmt.Errorf("write the demo project: %w", err)

@@ -16,11 +16,11 @@ import (
 // mending.
 func TestTheProjectIsInOrder(t *testing.T) {
 	dir := t.TempDir()
-	require.NoError(t, WriteProject(dir, "http://desk.example:81"))
+	require.NoError(t, WriteProject(dir, "http://desk.example:81", "http://next.example:81"))
 	raw, err := os.ReadFile(filepath.Join(dir, project.FileName))
 	require.NoError(t, err)
-	assert.Contains(t, string(raw), "http://desk.example:81")
-	assert.NotContains(t, string(raw), siteInFile)
+	assert.Contains(t, string(raw), "http://desk.example:81", "http://next.example:81")
+	assert.NotContains(t, string(raw), siteInFile, nextInFile)
 	p, err := project.Load(project.Dir(dir))
 	require.NoError(t, err)
 	assert.Equal(t, "saltmarsh", p.Name)
@@ -39,14 +39,14 @@ func TestTheProjectIsInOrder(t *testing.T) {
 		}
 	}
 	assert.Greater(t, len(names), 10)
-	require.NoError(t, WriteProject(dir, "http://desk.example:82"), "it is written again")
+	require.NoError(t, WriteProject(dir, "http://desk.example:82", "http://next.example:82"), "it is written again")
 }
 
 // No verdict of the demo is written down anywhere: its scripts neither know
 // which engine fails nor skip one.
 func TestTheProjectHidesNothing(t *testing.T) {
 	dir := t.TempDir()
-	require.NoError(t, WriteProject(dir, siteInFile))
+	require.NoError(t, WriteProject(dir, siteInFile, nextInFile))
 	files, err := project.Dir(dir).Glob("tests/**/*.pane.yaml")
 	require.NoError(t, err)
 	require.NotEmpty(t, files)
@@ -62,5 +62,5 @@ func TestTheProjectHidesNothing(t *testing.T) {
 func TestWhereNothingCanBeWritten(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "file")
 	require.NoError(t, os.WriteFile(file, nil, 0o600))
-	assert.Error(t, WriteProject(filepath.Join(file, "saltmarsh"), siteInFile))
+	assert.Error(t, WriteProject(filepath.Join(file, "saltmarsh"), siteInFile, nextInFile))
 }

@@ -265,6 +265,10 @@ func (a *server) routes() {
 		"to be sent whole", func(_ context.Context, who api.Who, in *link.Handover) (link.HandoverAnswer, error) {
 		return s.HandOver(who.Agent, *in)
 	})
+	add(a, "POST", "/agent/recall", agents, "An agent asks what a locator matched when its test last passed",
+		func(ctx context.Context, who api.Who, in *link.Recall) (link.Recalled, error) {
+			return s.RecallLocator(ctx, who.Agent, *in)
+		})
 	add(a, "POST", "/agent/results", agents, "An agent hands in an attempt's result", func(_ context.Context, who api.Who,
 		in *link.Result) (link.ResultAnswer, error) {
 		return s.Result(who.Agent, *in)

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"parallelpane/internal/api"
+	"parallelpane/internal/service"
 )
 
 type againstIn struct {
@@ -12,11 +13,25 @@ type againstIn struct {
 	Other int `path:"other" json:"-" description:"number of the run that it is compared with"`
 }
 
+type betterIn struct{ api.BetterFilter }
+
+func (in *betterIn) project(context.Context, *service.Service) (string, error) {
+	return in.Project, nil
+}
+
 func (a *server) triageRoutes() {
 	s := a.service
 	add(a, "GET", "/runs/{number}/causes", within(api.Viewer), "What the failures of a run come from, the weightiest cause first",
 		func(ctx context.Context, _ api.Who, in *numberIn) (api.Causes, error) {
 			return s.Causes(ctx, in.Number)
+		})
+	add(a, "GET", "/runs/{number}/mending", within(api.Viewer), "Which locators of a run find nothing, and what finds their elements now",
+		func(ctx context.Context, _ api.Who, in *numberIn) (api.AgedLocators, error) {
+			return s.Aged(ctx, in.Number)
+		})
+	add(a, "GET", "/locators", within(api.Viewer), "List locators that passing tests of a suite met in place of brittle ones",
+		func(ctx context.Context, _ api.Who, in *betterIn) ([]api.Better, error) {
+			return s.Better(ctx, in.BetterFilter)
 		})
 	add(a, "GET", "/runs/{number}/against/{other}", within(api.Viewer), "What is different in a run against another of its project",
 		func(ctx context.Context, who api.Who, in *againstIn) (api.Compared, error) {

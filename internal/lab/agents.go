@@ -1,6 +1,7 @@
 package lab
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/json"
@@ -17,6 +18,7 @@ import (
 	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/dispatch"
 	"parallelpane/internal/core/fleet"
+	"parallelpane/internal/core/mending"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/link"
 	"parallelpane/internal/store"
@@ -483,7 +485,8 @@ func (lab *Lab) deliver(lease dispatch.Lease) {
 		Values: p.Values, Device: r.terms.Profiles[l.Pane], Keep: r.view.Request.Browser == api.Kept, Bundle: r.view.Request.Bundle,
 		Marker: r.terms.Marker, Base: r.view.Base, Vars: maps.Clone(r.terms.Vars), TestLimitMS: limit,
 		Record: lab.keeper.Recorded(r.terms.Record), Secrets: maps.Clone(r.terms.Secrets), Traffic: r.view.Request.Traffic,
-		Command: r.terms.Command, Several: r.terms.Several, Relay: lab.leads(r.view.Project, r.view.Request.Relay, r.view.Base)}
+		Command: r.terms.Command, Several: r.terms.Several, Relay: lab.leads(r.view.Project, r.view.Request.Relay, r.view.Base),
+		Mending: cmp.Or(r.view.Request.Mending, r.terms.Mending, mending.Suggest)}
 	for i, t := range l.Tests {
 		slice.Tests = append(slice.Tests, link.SliceTest{Index: t, Name: r.view.Tests[t].Name, File: r.view.Tests[t].File,
 			Attempt: l.Attempt[i], ID: l.ids[i]})

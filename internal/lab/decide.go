@@ -168,6 +168,7 @@ func (lab *Lab) bookLocked(r *liveRun, pane int, res link.Result, packed store.D
 	r.attempted(row)
 	lab.stats.attempts.WithLabelValues(row.Verdict).Inc()
 	batch := store.AddAttempt(row, filesOf(res))
+	batch = append(batch, remembered(row, r.view.Panes[pane].Values["device"], res)...)
 	if p := &r.view.Panes[pane]; p.Info.Browser == "" && res.Detail.Browser != "" {
 		p.Info = api.PaneInfo{Browser: res.Detail.Browser, Version: res.Detail.Version, Emulated: res.Detail.Emulated}
 		batch = append(batch, store.InformPane(r.view.Number, pane, store.JSON(p.Info)))

@@ -25,6 +25,7 @@ import (
 	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/device"
 	"parallelpane/internal/core/dispatch"
+	"parallelpane/internal/core/mending"
 	"parallelpane/internal/core/record"
 	"parallelpane/internal/core/suite"
 	"parallelpane/internal/core/verdict"
@@ -87,6 +88,7 @@ type Terms struct {
 	Command  *suite.Command   // how tests are carried out; nil of scripts
 	Several  bool             // the suite is made of others, each with its own way
 	Marker   string           // attribute that marks elements for tests
+	Mending  mending.Policy   // what the project does about locators that find nothing any more
 }
 
 // Lab is what goes on.

@@ -4,6 +4,7 @@ import (
 	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/device"
 	"parallelpane/internal/core/fleet"
+	"parallelpane/internal/core/mending"
 	"parallelpane/internal/core/record"
 	"parallelpane/internal/core/suite"
 	"parallelpane/internal/core/verdict"
@@ -46,6 +47,7 @@ type Slice struct {
 	Command     *suite.Command    `json:"command"` // of a suite of that kind; null of scripts
 	Several     bool              `json:"several"` // the suite is made of others: the bundle says how each is carried out
 	Relay       []string          `json:"relay"`   // places that are reached through the run's relay
+	Mending     mending.Policy    `json:"mending"` // what is done about locators that find nothing any more
 }
 
 // SliceTest is one test of a slice.
@@ -208,6 +210,19 @@ type Result struct {
 	Detail    attempt.Detail  `json:"detail"`
 	Files     []attempt.File  `json:"files"`
 	Sessions  int             `json:"sessions"` // that it had
+	Seen      []attempt.Seen  `json:"seen"`     // what the locators of a test that passed have matched
+}
+
+// Recall asks for what a locator matched when its test last passed.
+type Recall struct {
+	Fence int64  `json:"fence"`
+	Test  int    `json:"test"` // of the lease, within the run
+	Place string `json:"place"`
+}
+
+// Recalled is the answer; null where nothing is remembered.
+type Recalled struct {
+	Seen *attempt.Seen `json:"seen"`
 }
 
 // Grown is how much of a file the service has, in bytes. A sender whose piece

@@ -51,7 +51,7 @@ func (desk *Desk) start(who api.Who, o *order) (api.Run, error) {
 	row.Secrets, row.SecretNames = sealed, store.JSON(slices.Sorted(maps.Keys(o.secrets)))
 	return desk.lab.Start(lab.Order{Row: row, Panes: panes, Cases: o.cases, Mark: o.mark, Terms: lab.Terms{
 		Vars: o.env.Vars, Secrets: all, Record: o.record, Seconds: o.seconds, Profiles: o.devices,
-		Marker: o.project.Marker, Command: o.suite.Command,
+		Marker: o.project.Marker, Mending: o.project.Mending, Command: o.suite.Command,
 		Several: o.suite.Kind == project.SeveralKind}})
 }
 
@@ -187,7 +187,7 @@ func (desk *Desk) Recall(ctx context.Context, row store.Run, view api.Run) (t la
 	if err != nil {
 		return t, err
 	}
-	t.Marker = p.Marker
+	t.Marker, t.Mending = p.Marker, p.Mending
 	of, err := p.Suite(view.Suite)
 	if err != nil {
 		return t, err

@@ -22,6 +22,7 @@ import (
 	"parallelpane/internal/core/combo"
 	"parallelpane/internal/core/device"
 	"parallelpane/internal/core/fleet"
+	"parallelpane/internal/core/mending"
 	"parallelpane/internal/core/source"
 	"parallelpane/internal/core/suite"
 	"parallelpane/internal/script"
@@ -39,6 +40,7 @@ type Project struct {
 	Vars         map[string]string // of every environment
 	Devices      []device.Profile  // besides those of the catalogue
 	Marker       string            // attribute that marks elements for tests
+	Mending      mending.Policy    // what is done about locators that find nothing any more; "" where it does not say
 	Blocks       []string          // globs of files with blocks that scripts share
 	Default      Default
 }
@@ -213,10 +215,16 @@ func (r *reader) project(root *yaml.Node) *Project {
 			if p.Marker = r.String(e.Value, "marker"); !script.AttributeForm.MatchString(p.Marker) {
 				r.Fail(e.Value, "marker: %q is not the name of an attribute, such as %s", p.Marker, script.DefaultMarker)
 			}
+		case "mending":
+			p.Mending = mending.Policy(r.String(e.Value, "mending"))
+			if err := p.Mending.Check(); err != nil {
+				r.Fail(e.Value, "mending: %v", err)
+			}
 		case "default":
 			def = e.Value
 		default:
-			r.Unknown(e, "project file", "project", "suites", "matrices", "environments", "vars", "devices", "blocks", "marker", "default")
+			r.Unknown(e, "project file", "project", "suites", "matrices", "environments", "vars", "devices", "blocks", "marker",
+				"mending", "default")
 		}
 	}
 	r.inherit(p, nodes)

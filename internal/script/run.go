@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"parallelpane/internal/core/attempt"
+	"parallelpane/internal/core/likeness"
 	"parallelpane/internal/core/traffic"
 	"parallelpane/internal/core/verdict"
 )
@@ -40,11 +41,18 @@ type Browser interface {
 	Address(ctx context.Context) (string, error)
 	Title(ctx context.Context) (string, error)
 	Screenshot(ctx context.Context) ([]byte, error)
+	Survey(ctx context.Context, q Query, source bool) (Survey, error)
+}
+
+// Survey is what a page, or what is within an element of it, is made of.
+type Survey struct {
+	likeness.Page
+	Found []int `json:"found"` // elements that Query.Find found
 }
 
 // Find is a locator with its texts evaluated.
 type Find struct {
-	By    string `json:"by"` // role, label, reads, attribute, css or xpath
+	By    string `json:"by"` // role, label, reads, attribute, css, xpath, or surveyed: the element at a place of the last survey
 	Value string `json:"value"`
 	Attr  string `json:"attr"` // with attribute
 	Name  string `json:"name"`
@@ -57,6 +65,7 @@ type Query struct {
 	Find    Find  `json:"find"`
 	Reach   bool  `json:"reach"`   // scroll a single visible match into view, see whether it moves or is covered
 	Matches int   `json:"matches"` // how many matches to describe at most
+	Portray bool  `json:"portray"` // say what the visible ones, and the one within which, are known by
 }
 
 // Match is one element that a locator found.
@@ -74,6 +83,8 @@ type Match struct {
 	Moving  bool    `json:"moving"`
 	Covered string  `json:"covered"` // what lies on top of its middle
 	Off     bool    `json:"off"`     // disabled
+
+	Portrait *likeness.Portrait `json:"portrait"` // where Query.Portray asked for it and the browser can
 }
 
 // Sight is what Look saw.
@@ -82,6 +93,8 @@ type Sight struct {
 	Total   int     `json:"total"`
 	Visible int     `json:"visible"`
 	Within  int     `json:"within"` // visible elements the within locator matched; 1 is right
+
+	Inside *likeness.Portrait `json:"inside"` // of the element within which
 }
 
 // LabError marks an error as the lab's fault.
@@ -105,6 +118,7 @@ type Setting struct {
 	Root   string // directory of the bundle, from which uploads are taken
 	Marker string // attribute that marks elements; "" means DefaultMarker
 	Scope  Scope
+	Aging  Aging
 	Clock  func() time.Time // nil means time.Now
 }
 
@@ -114,6 +128,7 @@ type Outcome struct {
 	Message string
 	Site    bool // at fault is the lab, because the site under test does not answer
 	Steps   []attempt.Step
+	Seen    []attempt.Seen // what the locators of a test that passed have matched
 }
 
 // Watcher is told of a running test. Its methods are called in order from the
@@ -121,6 +136,7 @@ type Outcome struct {
 type Watcher interface {
 	StepDone(attempt.Step)
 	Shot(name string, png []byte) (kept string)
+	Page(name string, page likeness.Page) (kept string)
 }
 
 type runner struct {
@@ -129,7 +145,8 @@ type runner struct {
 	set     Setting
 	start   time.Time
 	matched string // the element that the step acts on
-	calls   map[*Call]given
+	memory
+	calls map[*Call]given
 }
 
 // given is what the use of a block comes to, worked out before its first step.
@@ -176,6 +193,7 @@ func Run(ctx context.Context, s *Script, b Browser, set Setting, w Watcher) Outc
 		set.Scope.Kept = map[string]string{}
 	}
 	r := &runner{script: s, browser: b, set: set, start: set.Clock(), calls: map[*Call]given{}}
+	r.keys = keysOf(s)
 	out := Outcome{Verdict: verdict.Passed}
 	for i, step := range s.Steps {
 		res := attempt.Step{Index: i, Title: step.Title(), Action: string(step.Action), At: step.Position, State: attempt.Unrun}
@@ -191,6 +209,10 @@ func Run(ctx context.Context, s *Script, b Browser, set Setting, w Watcher) Outc
 		}
 		out.Steps = append(out.Steps, res)
 	}
+	if out.Verdict == verdict.Passed {
+		out.Seen = r.seen
+		out.Message = accepted(out.Steps)
+	}
 	return out
 }
 
@@ -198,6 +220,7 @@ func (r *runner) since() int64 { return r.set.Clock().Sub(r.start).Milliseconds(
 
 func (r *runner) carryOut(ctx context.Context, step Step, res *attempt.Step, w Watcher) {
 	res.StartMS, r.matched = r.since(), ""
+	r.begin(res.Index)
 	call := r.enter(step.In)
 	run, err := !call.skip, call.err
 	r.set.Scope.Given = call.values
@@ -207,7 +230,10 @@ func (r *runner) carryOut(ctx context.Context, step Step, res *attempt.Step, w W
 	if err == nil && run {
 		err = r.act(ctx, step, res, w)
 	}
-	res.TookMS, res.Matched = r.since()-res.StartMS, r.matched
+	res.TookMS, res.Matched, res.Aged = r.since()-res.StartMS, r.matched, r.aged
+	if err == nil && run {
+		r.keepSeen(ctx, step)
+	}
 	switch {
 	case err == nil && run:
 		res.State = attempt.Passed
@@ -225,6 +251,14 @@ func (r *runner) carryOut(ctx context.Context, step Step, res *attempt.Step, w W
 		defer cancel()
 		if png, shotErr := r.browser.Screenshot(shotCtx); shotErr == nil {
 			res.Shot = w.Shot("failure", png)
+		}
+		if res.Aged != nil {
+			res.Aged.Accepted = false
+		}
+		if res.State == attempt.Failed {
+			if s, err := r.browser.Survey(shotCtx, Query{}, true); err == nil {
+				res.Page = w.Page("failure", s.Page)
+			}
 		}
 	}
 	if step.Frames != nil && run && !IsLab(err) {
@@ -384,6 +418,10 @@ func (r *runner) until(ctx context.Context, step Step, f func() error) error {
 			return err
 		}
 		if !r.set.Clock().Before(deadline) {
+			if r.replace(ctx, step, later.error) {
+				deadline = r.set.Clock().Add(settling)
+				continue
+			}
 			return fmt.Errorf("%w (waited %s)", later.error, wait)
 		}
 		select {
@@ -399,6 +437,9 @@ func (r *runner) until(ctx context.Context, step Step, f func() error) error {
 func Retry(err error) error { return retryLater{err} }
 
 func (r *runner) find(l *Locator) (Find, error) {
+	if in, ok := r.instead[l]; ok {
+		return in, nil
+	}
 	value, err := l.Value.In(r.set.Scope)
 	if err != nil {
 		return Find{}, err
@@ -418,7 +459,7 @@ const describeAtMost = 10
 
 // look asks for a locator's elements inside the step's within.
 func (r *runner) look(ctx context.Context, step Step, l *Locator, reach bool) (Sight, error) {
-	q := Query{Reach: reach, Matches: max(describeAtMost, l.Number)}
+	q := Query{Reach: reach, Matches: max(describeAtMost, l.Number), Portray: r.set.Aging.Remembers}
 	var err error
 	if q.Find, err = r.find(l); err != nil {
 		return Sight{}, err
@@ -432,7 +473,14 @@ func (r *runner) look(ctx context.Context, step Step, l *Locator, reach bool) (S
 	}
 	s, err := r.browser.Look(ctx, q)
 	if err == nil && step.Within != nil && s.Within != 1 {
-		err = Retry(fmt.Errorf("within %s: %d visible elements match and 1 is wanted", step.Within, s.Within))
+		err = fmt.Errorf("within %s: %d visible elements match and 1 is wanted", step.Within, s.Within)
+		if s.Within == 0 {
+			err = &unfound{step.Within, err}
+		}
+		err = Retry(err)
+	}
+	if err == nil {
+		r.notice(l, s)
 	}
 	return s, err
 }
@@ -451,7 +499,7 @@ func one(l *Locator, s Sight) (Match, error) {
 	case l.Number > 0:
 		return Match{}, Retry(fmt.Errorf("%s: only %d visible elements match%s", l, s.Visible, list(s)))
 	case s.Total == 0:
-		return Match{}, Retry(fmt.Errorf("%s: no element matches", l))
+		return Match{}, Retry(&unfound{l, fmt.Errorf("%s: no element matches", l)})
 	case s.Visible == 0:
 		return Match{}, Retry(fmt.Errorf("%s: %s, none visible%s", l, elements(s.Total), list(s)))
 	case s.Visible > 1:
@@ -518,6 +566,7 @@ func (r *runner) on(ctx context.Context, step Step, do func(Match) error) error 
 			return Retry(fmt.Errorf("%s: %s is disabled", l, m))
 		}
 		r.matched = m.String()
+		r.improve(ctx, l)
 		return do(m)
 	})
 }

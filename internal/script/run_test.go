@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"parallelpane/internal/core/attempt"
+	"parallelpane/internal/core/likeness"
 	"parallelpane/internal/core/traffic"
 	"parallelpane/internal/core/verdict"
 )
@@ -27,6 +28,11 @@ type page struct {
 	fail    error
 	stumble int // so many actions fail in a way that may pass
 	saved   []string
+
+	elements []likeness.Portrait // of its survey
+	found    []int
+	surveys  int
+	lookAt   func(Query) Sight // in place of looks
 }
 
 func (p *page) act(format string, args ...any) error {
@@ -42,6 +48,9 @@ func (p *page) act(format string, args ...any) error {
 
 func (p *page) Visit(_ context.Context, a string) error { p.address = a; return p.act("visit %s", a) }
 func (p *page) Look(_ context.Context, q Query) (Sight, error) {
+	if p.lookAt != nil {
+		return p.lookAt(q), nil
+	}
 	s := p.looks[min(p.looked, len(p.looks)-1)]
 	p.looked++
 	if q.Within != nil && s.Within == 0 {
@@ -70,10 +79,17 @@ func (p *page) Address(context.Context) (string, error)                      { r
 func (p *page) Title(context.Context) (string, error)                        { return "Harbour", nil }
 func (p *page) Screenshot(context.Context) ([]byte, error)                   { return []byte("png"), nil }
 
+func (p *page) Survey(_ context.Context, _ Query, source bool) (Survey, error) {
+	p.surveys++
+	return Survey{Page: likeness.Page{Elements: p.elements}, Found: p.found}, nil
+}
+
 type notes struct {
 	steps []attempt.Step
 	shots []string
 }
+
+func (n *notes) Page(name string, _ likeness.Page) string { return name + ".page.json" }
 
 func (n *notes) StepDone(r attempt.Step) { n.steps = append(n.steps, r) }
 func (n *notes) Shot(name string, _ []byte) string {

@@ -157,7 +157,7 @@ func Note(p *api.Pane, c *api.Cell, a store.Attempt) {
 	if c.Session = ""; a.Sessions > 0 {
 		c.Session = attempt.Session(a.ID, 1)
 	}
-	if a.Verdict != string(verdict.Passed) {
+	if a.Verdict != string(verdict.Passed) || a.Message != "" { // one that passed with an element in a locator's place says so
 		c.Message = attempt.Clip(a.Message, MaxMessage)
 	}
 }

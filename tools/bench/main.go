@@ -21,6 +21,7 @@ import (
 
 	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/device"
+	"parallelpane/internal/core/likeness"
 	"parallelpane/internal/demo/desk"
 	"parallelpane/internal/engine/chromium"
 	"parallelpane/internal/project"
@@ -51,7 +52,7 @@ type measurement struct {
 
 var measurements = []measurement{{"service", service}, {"first", firstResult}, {"steps", stepOverhead}, {"console", consoleSize},
 	{"decisions", decisions}, {"forecasts", forecasts}, {"crowd", crowd}, {"results", results}, {"cancel", cancel},
-	{"years", years}, {"covers", covers},
+	{"years", years}, {"covers", covers}, {"locators", locators},
 	{"commands", commands}, {"sandbox", sandbox}, {"flood", flood}, {"browsers", browsers}, {"suites", suites}, {"relay", relayed},
 	{"recording",
 		recordingCost}, {"swarm", swarm}}
@@ -257,6 +258,8 @@ func (t *timing) StepDone(attempt.Step) {
 	t.step, t.last = now, *t.driver
 }
 func (t *timing) Shot(name string, _ []byte) string { return name }
+
+func (t *timing) Page(string, likeness.Page) string { return "" }
 
 // stepOverhead runs the demo's passing scripts in Chromium.
 func stepOverhead(ctx context.Context, _ string) ([]row, error) {

@@ -14,6 +14,7 @@ import (
 
 	"parallelpane/internal/agent/spool"
 	"parallelpane/internal/core/attempt"
+	"parallelpane/internal/core/likeness"
 	"parallelpane/internal/core/record"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/link"
@@ -137,6 +138,19 @@ func (at *Attempt) Shot(name string, png []byte) string {
 	return at.file(name+".png", "screenshots", "image/png", png)
 }
 
+// Page keeps what a page was made of, masked.
+func (at *Attempt) Page(name string, page likeness.Page) string {
+	raw, err := json.Marshal(page)
+	if err != nil {
+		at.Note("the page was not kept: %v", err)
+		return ""
+	}
+	if at.Mask != nil {
+		raw = at.Mask.JSON(raw)
+	}
+	return at.file(name+".page.json", "screenshots", "application/json", raw)
+}
+
 // Text keeps a text, masked, as a file.
 func (at *Attempt) Text(name, text string) {
 	if text != "" {
@@ -238,6 +252,18 @@ func (at *Attempt) hide() {
 		hidden = attempt.Detail{Steps: []attempt.Step{}}
 	}
 	at.Result.Detail = hidden
+	if len(at.Result.Seen) == 0 {
+		return
+	}
+	var seen []attempt.Seen
+	if raw, err = json.Marshal(at.Result.Seen); err == nil {
+		err = json.Unmarshal(at.Mask.JSON(raw), &seen)
+	}
+	if err != nil {
+		at.Log.Error("what the locators matched could not be masked and is left out", "error", err)
+		seen = nil
+	}
+	at.Result.Seen = seen
 }
 
 // trickle sends the attempt's recording until the context ends.

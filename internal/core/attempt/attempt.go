@@ -30,4 +30,6 @@ type Step struct {
 	Matched string          `json:"matched,omitempty"` // the element that was acted on
 	Site    bool            `json:"site,omitempty"`    // at fault is the lab, because the site under test does not answer
 	Shot    string          `json:"shot,omitempty"`    // name under which the watcher keeps the screenshot taken in it
+	Page    string          `json:"page,omitempty"`    // name under which the watcher keeps what the page was made of when it failed
+	Aged    *Aged           `json:"aged,omitempty"`    // its locator finds nothing any more, and something is like what it found
 }

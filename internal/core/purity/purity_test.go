@@ -72,7 +72,7 @@ var arrows = map[string][]string{
 	"keep":    {"api", "backup", "store", "blobs", "walls"},
 	"lab":     {"api", "walls", "store", "blobs", "link", "place", "recording", "webdriver"},
 	"order":   {"api", "lab", "walls", "store", "blobs", "secrets", "place", "project", "snippet"},
-	"results": {"api", "walls", "store", "blobs", "recording"},
+	"results": {"api", "walls", "store", "blobs", "recording", "script"},
 	"service": {"access", "api", "backup", "blobs", "keep", "lab", "order", "relay", "results", "secrets", "store"},
 	"httpapi": {"api", "lab", "link", "project", "relay", "report", "service", "webdriver"},
 	"agent": {"agent/spool", "agent/upstream", "agent/work", "agent/work/commands", "agent/work/remote", "agent/work/scripts",

@@ -63,6 +63,7 @@ type Desk struct {
 	holds   int
 	answers int
 	late    time.Duration
+	next    bool
 }
 
 // Made-up credentials of the demo's harbour master.
@@ -114,6 +115,14 @@ func New(late time.Duration) *Desk {
 	return d
 }
 
+// Next returns the application as its next release will be: the place in which the office
+// answers about a berth has another id, and is otherwise the same to whoever looks at it.
+func Next(late time.Duration) *Desk {
+	d := New(late)
+	d.next = true
+	return d
+}
+
 // ServeHTTP serves the application.
 func (d *Desk) ServeHTTP(w http.ResponseWriter, r *http.Request) { d.mux.ServeHTTP(w, r) }
 
@@ -148,12 +157,14 @@ type view struct {
 	Fee     string
 	File    string
 	Size    int64
+	Next    bool
 	Nights  []string
 }
 
 func (d *Desk) render(w http.ResponseWriter, r *http.Request, status int, page string, v view) {
 	who := d.visitor(w, r)
 	d.mu.Lock()
+	v.Next = d.next
 	v.Name, v.Rules, v.Holds = who.name, who.rules, slices.Clone(who.holds)
 	d.mu.Unlock()
 	v.Berths, v.Tides, v.Nights, v.Held = berths, tides, nightsOffered, map[string]bool{}

@@ -15,8 +15,17 @@ import (
 	"parallelpane/internal/webdriver"
 )
 
+//go:embed finder.js
+var finderScript string
+
 //go:embed look.js
 var lookScript string
+
+//go:embed survey.js
+var surveyScript string
+
+// SurveyScript has the function survey(query, whole) of pages.
+var SurveyScript = finderScript + surveyScript
 
 // Browser drives one session.
 type Browser struct {
@@ -159,7 +168,7 @@ func (b *Browser) Look(ctx context.Context, q script.Query) (script.Sight, error
 	if b.mute {
 		err = b.s.Do(ctx, http.MethodPost, "/pane/look", q, &seen)
 	} else {
-		err = b.s.ExecuteAsync(ctx, lookScript, &seen, q, b.heard != nil)
+		err = b.s.ExecuteAsync(ctx, finderScript+lookScript, &seen, q, b.heard != nil)
 	}
 	for _, e := range seen.Errors[:min(50, len(seen.Errors))] {
 		b.heard(e)
@@ -177,6 +186,21 @@ func (b *Browser) Look(ctx context.Context, q script.Query) (script.Sight, error
 		seen.Sight.Matches = append(seen.Sight.Matches, m.Match)
 	}
 	return seen.Sight, nil
+}
+
+// ErrNoSurvey is the error of browsers that run no scripts.
+var ErrNoSurvey = errors.New("this browser cannot say what its page is made of")
+
+// Survey says what the elements of a page are known by. Setting and taking back an attribute
+// of each, which its source needs, is seen by pages that watch their elements: it is asked
+// for at the end of a test only.
+func (b *Browser) Survey(ctx context.Context, q script.Query, source bool) (script.Survey, error) {
+	var out script.Survey
+	if b.mute {
+		return out, ErrNoSurvey
+	}
+	err := b.s.Execute(ctx, SurveyScript+"return survey(...arguments)", &out, q, source)
+	return out, b.judge(ctx, err)
 }
 
 func element(m script.Match) webdriver.Element { return webdriver.Element(m.Ref) }

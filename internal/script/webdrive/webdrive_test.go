@@ -12,6 +12,7 @@ import (
 
 	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/device"
+	"parallelpane/internal/core/likeness"
 	"parallelpane/internal/core/traffic"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/demo/desk"
@@ -28,7 +29,8 @@ import (
 
 type quiet struct{ shots []string }
 
-func (q *quiet) StepDone(attempt.Step) {}
+func (q *quiet) StepDone(attempt.Step)             {}
+func (q *quiet) Page(string, likeness.Page) string { return "" }
 func (q *quiet) Shot(name string, _ []byte) string {
 	q.shots = append(q.shots, name)
 	return name

@@ -39,3 +39,10 @@ export function bytes(n: number): string {
     if (n >= of) return `${(n / of).toFixed(1)} ${unit}`;
   return `${n} B`;
 }
+
+/** A probability for people: never all or nothing unless it is. */
+export function sure(p: number): string {
+  if (p > 0.999 && p < 1) return "more than 99.9 %";
+  if (p > 0 && p < 0.001) return "less than 0.1 %";
+  return `${(100 * p).toFixed(1)} %`;
+}

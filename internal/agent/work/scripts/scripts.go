@@ -15,6 +15,7 @@ import (
 	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/device"
 	"parallelpane/internal/core/fleet"
+	"parallelpane/internal/core/mending"
 	"parallelpane/internal/core/source"
 	"parallelpane/internal/core/traffic"
 	"parallelpane/internal/core/verdict"
@@ -182,13 +183,31 @@ func (at *execution) run(ctx context.Context) {
 		Base: s.Base, Root: at.dir, Marker: s.Marker,
 		Scope: script.Scope{Browser: b.Name, OS: at.Machine.Load().OS, Device: script.DeviceOf(seen), Axes: s.Values, Vars: vars,
 			Row: row},
+		Aging: at.aging(),
 	}, at)
+	at.Result.Seen = out.Seen
 	at.Result.Detail.Steps = out.Steps
 	at.Result.Detail.DriverMS = time.Duration(driver.Load()).Milliseconds()
 	at.Result.Site = out.Site
 	at.End(out.Verdict, out.Message)
 	session.LetGo()
 	at.EndRecording()
+}
+
+// aging is what is done about locators that no longer find anything.
+func (at *execution) aging() script.Aging {
+	if at.slice.Mending == mending.Never {
+		return script.Aging{}
+	}
+	return script.Aging{Remembers: true, Accept: at.slice.Mending == mending.Accept,
+		Recall: func(ctx context.Context, place string) (*attempt.Seen, error) {
+			var was link.Recalled
+			err := at.Up.Post(ctx, "/agent/recall", link.Recall{Fence: at.slice.Fence, Test: at.test.Index, Place: place}, &was)
+			if err != nil {
+				at.Note("what %s matched before could not be asked for: %v", place, err)
+			}
+			return was.Seen, err
+		}}
 }
 
 // read reads the test's script out of the bundle, and the values of the row that it is

@@ -1,4 +1,4 @@
-const free = document.getElementById("free");
+const free = document.querySelector("output[data-berth]");
 document.getElementById("ask").addEventListener("click", async () => {
   free.textContent = "asking …";
   const answer = await (await fetch("/availability/" + free.dataset.berth)).json();

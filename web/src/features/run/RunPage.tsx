@@ -7,6 +7,7 @@ import { Button, Confirm, Hint, Trouble, Waiting } from "../../ui/parts";
 import { useNow } from "../../ui/useNow";
 import { between, took } from "../../ui/words";
 import { Causes, useCauses } from "./Causes";
+import { Mending } from "./Mending";
 import { Unsupported } from "./Unsupported";
 import { useRun } from "./useRun";
 import { Wall } from "./Wall";
@@ -73,6 +74,7 @@ function Told({
   return (
     <>
       <Causes run={run} found={found} chosen={cause} onChoose={onCause} />
+      <Mending run={run} />
       <Wall run={run} only={only} cause={chosen} causes={found.data?.causes ?? none} />
     </>
   );

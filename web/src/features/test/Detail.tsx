@@ -1,7 +1,7 @@
 import { clsx } from "clsx";
 import { Link } from "react-router";
 import { type Attempt, fileAddress, type PaneAttempts } from "../../api/client";
-import { took } from "../../ui/words";
+import { sure, took } from "../../ui/words";
 
 /** What happened in one step of one attempt: message, screenshot, files. */
 export function Detail({
@@ -56,6 +56,20 @@ export function Detail({
         >
           {message}
         </pre>
+      )}
+      {own?.aged && (
+        <p className="text-sm">
+          {own.aged.accepted
+            ? "The step went on with what is certainly the same element: "
+            : "What it found before is probably "}
+          {own.aged.element} ({sure(own.aged.sure)}; as before: {own.aged.same.join(", ")})
+          {own.aged.now && (
+            <>
+              . Now <code className="font-mono text-xs">{own.aged.now}</code> finds it
+            </>
+          )}
+          .
+        </p>
       )}
       {shot && (
         <figure className="grid gap-1">
