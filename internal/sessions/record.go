@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -24,15 +25,16 @@ import (
 // Recording is what is being kept of a session, or of the part of one that
 // serves one test. Its files lie in a directory of its own until they are taken.
 type Recording struct {
-	s      *Session
-	policy record.Policy
-	mask   *recording.Mask
-	typing *recording.Typing // what write has seen of it
-	began  time.Time
-	dir    string
-	ctx    context.Context // of the recording's own commands
-	cancel context.CancelFunc
-	tasks  sync.WaitGroup
+	s       *Session
+	policy  record.Policy
+	mask    *recording.Mask
+	typing  *recording.Typing // what write has seen of it
+	scripts recording.Scripts // that it has written
+	began   time.Time
+	dir     string
+	ctx     context.Context // of the recording's own commands
+	cancel  context.CancelFunc
+	tasks   sync.WaitGroup
 
 	commands *recording.Lines
 	console  *recording.Lines
@@ -83,7 +85,7 @@ func (s *Session) Record(ctx context.Context, policy record.Policy, mask *record
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("record: %w", err)
 	}
-	r := &Recording{s: s, policy: policy, mask: mask, typing: mask.Typing(), began: began, dir: dir}
+	r := &Recording{s: s, policy: policy, mask: mask, scripts: recording.Scripts{}, typing: mask.Typing(), began: began, dir: dir}
 	r.ctx, r.cancel = context.WithCancel(Quiet(context.WithoutCancel(ctx)))
 	var err error
 	if policy.Wants(record.Commands) {
@@ -430,6 +432,9 @@ func (r *Recording) write(x exchange) {
 	if body := bytes.TrimSpace(x.body); len(body) > 2 { // {} says nothing
 		if types(c.Name) {
 			body = r.typing.Command(body)
+		}
+		if strings.HasPrefix(c.Name, "Execute ") {
+			body = r.scripts.Fold(r.mask.JSON(body), c.Number) // before it is cut, so that no part of a secret stays
 		}
 		if c.Arguments = r.mask.JSON(recording.Cut(body, recording.MaxArguments)); !json.Valid(c.Arguments) {
 			c.Arguments, _ = json.Marshal(r.mask.Text(string(c.Arguments)))
