@@ -4,15 +4,28 @@ import (
 	"context"
 	"slices"
 
+	"github.com/gofiber/fiber/v3"
+
 	"parallelpane/internal/api"
 	"parallelpane/internal/core/dispatch"
-
-	"github.com/gofiber/fiber/v3"
+	"parallelpane/internal/service"
 )
 
 type previewIn struct {
 	api.ScheduleRequest
 	Count int `json:"count,omitempty" minimum:"1" maximum:"1000" description:"how many occurrences; 5 if not given"`
+}
+
+type asideSetIn struct{ api.AsideRequest }
+
+func (in *asideSetIn) project(context.Context, *service.Service) (string, error) {
+	return in.Project, nil
+}
+
+type asideEndIn struct{ api.AsideName }
+
+func (in *asideEndIn) project(context.Context, *service.Service) (string, error) {
+	return in.Project, nil
 }
 
 // planning lists the operations on quotas, presets and schedules.
@@ -47,6 +60,23 @@ func (a *server) planning() {
 		}
 		return none{}, s.DropQuota(ctx, in.ID)
 	})
+	add(a, "GET", "/aside", inAny(api.Viewer), "List tests that are set aside: they run, and their failures turn no run red",
+		func(_ context.Context, who api.Who, in *api.AsideFilter) ([]api.Aside, error) {
+			return seen(who, s.Asides(*in), func(x api.Aside) string { return x.Project }), nil
+		})
+	add(a, "POST", "/aside", within(api.Runner).as("test aside"), "Set a test aside until a time",
+		func(ctx context.Context, who api.Who, in *asideSetIn) (api.Aside, error) {
+			x, err := s.SetAside(ctx, who, in.AsideRequest)
+			if err == nil {
+				deedIn(ctx).on(in.Suite+" "+in.Test).changed(nil, x)
+			}
+			return x, err
+		})
+	add(a, "DELETE", "/aside", within(api.Runner).as("test back"), "Have the failures of a test count again",
+		func(ctx context.Context, _ api.Who, in *asideEndIn) (none, error) {
+			deedIn(ctx).on(in.Suite + " " + in.Test)
+			return none{}, s.EndAside(in.AsideName)
+		})
 	add(a, "GET", "/presets", inAny(api.Viewer), "List presets", func(ctx context.Context, who api.Who, _ *none) ([]api.Preset, error) {
 		all, err := s.Presets(ctx)
 		return seen(who, all, func(p api.Preset) string { return p.Project }), err

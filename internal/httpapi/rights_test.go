@@ -101,7 +101,9 @@ func TestNothingIsSeenOfAnotherProject(t *testing.T) {
 				assert.Equal(t, 404, a.status, "%s %s: %s", method, full, a.body)
 			}
 			if method == "GET" && (named || strings.Contains(short, "{number}")) {
-				assert.Less(t, x.do(method, full, insider, nil).status, 300, "%s %s: who may look, does", method, full)
+				status := x.do(method, full, insider, nil).status
+				assert.True(t, status < 300 || status == 409 && strings.HasSuffix(full, "/beside"), "%s %s: who may look, does: %d", method,
+					full, status) // the run has one pane
 			}
 		}
 	}

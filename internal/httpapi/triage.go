@@ -13,6 +13,11 @@ type againstIn struct {
 	Other int `path:"other" json:"-" description:"number of the run that it is compared with"`
 }
 
+type besideIn struct {
+	testIn
+	api.BesideFilter
+}
+
 type betterIn struct{ api.BetterFilter }
 
 func (in *betterIn) project(context.Context, *service.Service) (string, error) {
@@ -28,6 +33,10 @@ func (a *server) triageRoutes() {
 	add(a, "GET", "/runs/{number}/mending", within(api.Viewer), "Which locators of a run find nothing, and what finds their elements now",
 		func(ctx context.Context, _ api.Who, in *numberIn) (api.AgedLocators, error) {
 			return s.Aged(ctx, in.Number)
+		})
+	add(a, "GET", "/runs/{number}/tests/{test}/beside", within(api.Viewer), "A test of a run in two panes, step beside step: what differs",
+		func(ctx context.Context, _ api.Who, in *besideIn) (api.Beside, error) {
+			return s.Beside(ctx, in.Number, in.Test, in.BesideFilter)
 		})
 	add(a, "GET", "/locators", within(api.Viewer), "List locators that passing tests of a suite met in place of brittle ones",
 		func(ctx context.Context, _ api.Who, in *betterIn) ([]api.Better, error) {

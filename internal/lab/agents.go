@@ -489,7 +489,7 @@ func (lab *Lab) deliver(lease dispatch.Lease) {
 		Mending: cmp.Or(r.view.Request.Mending, r.terms.Mending, mending.Suggest)}
 	for i, t := range l.Tests {
 		slice.Tests = append(slice.Tests, link.SliceTest{Index: t, Name: r.view.Tests[t].Name, File: r.view.Tests[t].File,
-			Attempt: l.Attempt[i], ID: l.ids[i]})
+			Attempt: l.Attempt[i], ID: l.ids[i], Watch: r.watch(t)})
 	}
 	lab.mu.Unlock()
 	lab.tasks.Go(func() {

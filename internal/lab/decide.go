@@ -125,6 +125,11 @@ func (b *booking) lost(d dispatch.Lost) {
 // settle gives a cell its verdict.
 func (b *booking) settle(d dispatch.Settled) {
 	r := b.lab.live[d.Run]
+	if d.Verdict == verdict.Failed {
+		if a, ok := b.lab.asideLocked(r.view.Project, r.view.Suite, r.view.Tests[d.Test].Name); ok {
+			d.Verdict, d.Why = verdict.Aside, asideWhy(a)
+		}
+	}
 	r.settled(d)
 	b.settled.add(r, d)
 	b.effects.cell(r, d.Pane, d.Test)
@@ -166,6 +171,7 @@ func (lab *Lab) endRunLocked(r *liveRun, e *effects) store.Stmt {
 func (lab *Lab) bookLocked(r *liveRun, pane int, res link.Result, packed store.Detail) []store.Stmt {
 	row := lab.attemptOf(r, pane, res, packed)
 	r.attempted(row)
+	r.stumble(res.Test, res.Detail.Steps)
 	lab.stats.attempts.WithLabelValues(row.Verdict).Inc()
 	batch := store.AddAttempt(row, filesOf(res))
 	batch = append(batch, remembered(row, r.view.Panes[pane].Values["device"], res)...)

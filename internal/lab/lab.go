@@ -83,12 +83,13 @@ type Terms struct {
 	Vars     map[string]string
 	Secrets  map[string]string
 	Record   record.Policy
-	Seconds  [][]float64      // estimates by pane and test; 0 where nothing is known
-	Profiles []device.Profile // by pane
-	Command  *suite.Command   // how tests are carried out; nil of scripts
-	Several  bool             // the suite is made of others, each with its own way
-	Marker   string           // attribute that marks elements for tests
-	Mending  mending.Policy   // what the project does about locators that find nothing any more
+	Seconds  [][]float64         // estimates by pane and test; 0 where nothing is known
+	Profiles []device.Profile    // by pane
+	Command  *suite.Command      // how tests are carried out; nil of scripts
+	Several  bool                // the suite is made of others, each with its own way
+	Marker   string              // attribute that marks elements for tests
+	Watched  map[string][]string // by test, titles of steps at which it failed before
+	Mending  mending.Policy      // what the project does about locators that find nothing any more
 }
 
 // Lab is what goes on.
@@ -96,6 +97,7 @@ type Lab struct {
 	store  *store.Store
 	blobs  *blobs.Dir
 	grown  *blobs.Growing
+	aside  map[asideKey]store.Aside // tests that are set aside, those whose time is over too
 	keeper Keeper
 	orders Orders
 	log    *slog.Logger
@@ -171,6 +173,9 @@ func (lab *Lab) TakeUp(ctx context.Context, orders Orders, tick time.Duration) e
 		return err
 	}
 	if err := lab.knowAgents(ctx); err != nil {
+		return err
+	}
+	if err := lab.takeUpAside(ctx); err != nil {
 		return err
 	}
 	if err := lab.takeUpQuotas(ctx); err != nil {

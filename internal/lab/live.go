@@ -25,6 +25,8 @@ type liveRun struct {
 	view  api.Run
 	terms Terms // of a run of scripts
 
+	stumbled map[int][]string // titles of steps at which tests have failed in this run
+
 	expected time.Time                    // end; zero when it cannot be said
 	revised  int                          // how often it was changed after its end
 	sessions int                          // of a run of sessions: how many have not ended
@@ -183,7 +185,7 @@ func (lab *Lab) restoreLocked(ctx context.Context, row store.Run) ([]dispatch.De
 		return nil, err
 	}
 	lab.masks.keep(row.ID, slices.Collect(maps.Values(r.terms.Secrets)))
-	work := Work(r.view, r.terms.Seconds)
+	work := Work(r.view, r.terms.Seconds, lab.asideOf(r.view))
 	for _, a := range w.Attempts {
 		t := &work.Panes[a.Pane].Tests[a.Test]
 		t.Past = append(t.Past, verdict.Verdict(a.Verdict))
@@ -205,8 +207,8 @@ func (lab *Lab) restoreLocked(ctx context.Context, row store.Run) ([]dispatch.De
 }
 
 // Work is a run as the scheduler sees it; seconds are the estimates of its tests by
-// pane.
-func Work(v api.Run, seconds [][]float64) dispatch.Run {
+// pane, aside says which of its tests are set aside, nil: none.
+func Work(v api.Run, seconds [][]float64, aside func(test string) bool) dispatch.Run {
 	q := v.Request
 	work := dispatch.Run{ID: v.ID, Project: v.Project, Owner: v.By, Priority: q.Priority, Retries: q.Retries, Limit: q.Limit, Lanes: q.Lanes,
 		StopAfter: q.StopAfter, QueueLimit: time.Duration(q.QueueLimitS) * time.Second, TimeLimit: time.Duration(q.RunLimitS) * time.Second}
@@ -217,6 +219,7 @@ func Work(v api.Run, seconds [][]float64) dispatch.Run {
 		pane := dispatch.Pane{Needs: p.Needs, Values: p.Values, Tests: make([]dispatch.Test, len(v.Tests))}
 		for j, t := range v.Tests {
 			pane.Tests[j] = testOf(v.Project, t, seconds[i][j])
+			pane.Tests[j].Aside = aside != nil && aside(t.Name)
 			pane.Tests[j].Settled = v.Cells[i][j].State != api.Queued
 		}
 		work.Panes = append(work.Panes, pane)
@@ -321,7 +324,7 @@ func (lab *Lab) Start(o Order) (api.Run, error) {
 	if o.Mark != nil {
 		batch = append(batch, o.Mark(row.Number))
 	}
-	e := lab.applyLocked(lab.machine.Submit(lab.now(), Work(r.view, r.terms.Seconds)), batch...)
+	e := lab.applyLocked(lab.machine.Submit(lab.now(), Work(r.view, r.terms.Seconds, lab.asideOf(r.view))), batch...)
 	e.events = append([]api.Event{{Type: "run", Run: r.head()}}, e.events...)
 	lab.mu.Unlock()
 	if err := lab.carryOut(e); err != nil {

@@ -15,6 +15,30 @@ import (
 	"parallelpane/internal/store"
 )
 
+// maxTitle bounds what is remembered of a step's title, in bytes.
+const maxTitle = 500
+
+// watch is at which steps of a test a page is kept though it passes: where it failed
+// before, in this run first.
+func (r *liveRun) watch(test int) []string {
+	return append(slices.Clone(r.stumbled[test]), r.terms.Watched[r.view.Tests[test].Name]...)
+}
+
+// stumble notes at which step a test failed, for those that take it up next.
+func (r *liveRun) stumble(test int, steps []attempt.Step) {
+	i := slices.IndexFunc(steps, func(s attempt.Step) bool { return s.State == attempt.Failed })
+	if i < 0 {
+		return
+	}
+	title := attempt.Clip(steps[i].Title, maxTitle)
+	if r.stumbled == nil {
+		r.stumbled = map[int][]string{}
+	}
+	if !slices.Contains(r.watch(test), title) {
+		r.stumbled[test] = append(r.stumbled[test], title)
+	}
+}
+
 // remembered takes down what the locators of an attempt have matched, if it passed, and
 // those that found nothing any more.
 func remembered(row store.Attempt, device string, r link.Result) (batch []store.Stmt) {
@@ -25,6 +49,9 @@ func remembered(row store.Attempt, device string, r link.Result) (batch []store.
 			seen = append(seen, store.Seen{Place: s.Place, Mark: hex.EncodeToString(mark[:8]), Body: store.JSON(s)})
 		}
 		batch = append(batch, store.Remember(row.Run, row.Test, device, row.StartedAt, seen))
+	}
+	if i := slices.IndexFunc(r.Detail.Steps, func(s attempt.Step) bool { return s.State == attempt.Failed }); i >= 0 {
+		batch = append(batch, store.Stumble(row.Run, row.Test, attempt.Clip(r.Detail.Steps[i].Title, maxTitle))...)
 	}
 	var aged []store.Aged
 	for _, s := range r.Detail.Steps {

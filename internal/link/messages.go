@@ -57,6 +57,8 @@ type SliceTest struct {
 	File    string `json:"file"`
 	Attempt int    `json:"attempt"` // from 1
 	ID      string `json:"id"`      // of the attempt, made by the service
+
+	Watch []string `json:"watch"` // titles of steps after which the page is kept though they pass
 }
 
 // Output is a part of what a command has printed so far: whole lines, without secrets.

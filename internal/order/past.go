@@ -15,7 +15,9 @@ import (
 type past struct {
 	rows []store.Estimate
 	book *plan.Book
-	at   time.Time
+	// stumbles are titles of steps at which tests failed, by test.
+	stumbles map[string][]string
+	at       time.Time
 }
 
 // pasts keeps what was read of suites: previews ask for it again and again.
@@ -44,6 +46,9 @@ func (desk *Desk) past(ctx context.Context, projectName, suite string) (*past, e
 		return nil, err
 	}
 	if p.book, err = bookOf(p.rows); err != nil {
+		return nil, err
+	}
+	if p.stumbles, err = desk.store.Stumbles(ctx, projectName, suite); err != nil {
 		return nil, err
 	}
 	if len(desk.pasts.known) >= maxPasts || desk.pasts.known == nil {

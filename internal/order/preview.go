@@ -80,7 +80,7 @@ func (desk *Desk) Preview(ctx context.Context, who api.Who, req api.RunRequest) 
 	if err != nil {
 		return p, err
 	}
-	work := lab.Work(view, o.seconds)
+	work := lab.Work(view, o.seconds, nil)
 	for i, c := range o.plan.Combinations {
 		for j := range work.Panes[i].Tests {
 			work.Panes[i].Tests[j].Settled = work.Panes[i].Tests[j].Settled || c.Impossible != ""

@@ -51,7 +51,7 @@ func (desk *Desk) start(who api.Who, o *order) (api.Run, error) {
 	row.Secrets, row.SecretNames = sealed, store.JSON(slices.Sorted(maps.Keys(o.secrets)))
 	return desk.lab.Start(lab.Order{Row: row, Panes: panes, Cases: o.cases, Mark: o.mark, Terms: lab.Terms{
 		Vars: o.env.Vars, Secrets: all, Record: o.record, Seconds: o.seconds, Profiles: o.devices,
-		Marker: o.project.Marker, Mending: o.project.Mending, Command: o.suite.Command,
+		Watched: o.past.stumbles, Marker: o.project.Marker, Mending: o.project.Mending, Command: o.suite.Command,
 		Several: o.suite.Kind == project.SeveralKind}})
 }
 
@@ -100,6 +100,7 @@ func (desk *Desk) Again(ctx context.Context, who api.Who, number int, q api.Agai
 	if err != nil {
 		return api.Run{}, err
 	}
+	o.past = past
 	any := false
 	for i, p := range old.Panes {
 		dealt, seconds := make([]bool, len(old.Tests)), make([]float64, len(old.Tests))
@@ -205,6 +206,7 @@ func (desk *Desk) Recall(ctx context.Context, row store.Run, view api.Run) (t la
 		}
 		t.Seconds = append(t.Seconds, seconds)
 	}
+	t.Watched = past.stumbles
 	return t, nil
 }
 

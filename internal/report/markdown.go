@@ -100,6 +100,8 @@ func sign(v verdict.Verdict) string {
 		return "◩"
 	case verdict.Flaky:
 		return "◧"
+	case verdict.Aside:
+		return "◪"
 	case verdict.LabFault:
 		return "▨"
 	}

@@ -157,7 +157,7 @@ func (r *Results) before(ctx context.Context, v *api.Run, last int, failing []in
 		}
 	}
 	for _, c := range past {
-		run.Past = append(run.Past, triage.Before{Pane: c.Pane, Test: c.Test, Verdict: verdict.Verdict(c.Verdict), Message: c.Message,
+		run.Past = append(run.Past, triage.Before{Pane: c.Pane, Test: c.Test, Verdict: was(c.Verdict), Message: c.Message,
 			After: after[[3]int{c.Run, c.Pane, c.Test}]})
 	}
 	return nil

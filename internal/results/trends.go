@@ -90,11 +90,12 @@ func (r *Results) Trends(ctx context.Context, f api.TrendFilter, now time.Time) 
 				g.Counts[v] += n
 			}
 		}
-		told := g.Counts[verdict.Passed] + g.Counts[verdict.Failed] + g.Counts[verdict.Flaky]
+		failed := g.Counts[verdict.Failed] + g.Counts[verdict.Aside]
+		told := g.Counts[verdict.Passed] + failed + g.Counts[verdict.Flaky]
 		if told > 0 {
-			g.Rate = float64(g.Counts[verdict.Failed]) / float64(told)
+			g.Rate = float64(failed) / float64(told)
 		}
-		g.Low, g.High = triage.Wilson(g.Counts[verdict.Failed], told)
+		g.Low, g.High = triage.Wilson(failed, told)
 		out.Groups = append(out.Groups, g)
 	}
 	if len(out.Groups) > maxGroups {

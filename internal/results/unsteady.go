@@ -95,14 +95,23 @@ func (r *Results) unsteadyOf(ctx context.Context, project, suite string, runs in
 func trialsOf(rows []store.Trial) []triage.Trial {
 	out := make([]triage.Trial, len(rows))
 	for i, t := range rows {
-		out[i] = triage.Trial{Run: t.Run, Bundle: t.Bundle, Verdict: verdict.Verdict(t.Verdict), Attempts: t.Attempts, TookMS: t.TookMS,
+		out[i] = triage.Trial{Run: t.Run, Bundle: t.Bundle, Verdict: was(t.Verdict), Attempts: t.Attempts, TookMS: t.TookMS,
 			Agent: t.Agent, Hour: time.UnixMilli(t.At).UTC().Hour()}
 	}
 	return out
 }
 
+// was is a verdict of an earlier run: a test that is set aside has failed.
+func was(v string) verdict.Verdict {
+	if v == string(verdict.Aside) {
+		return verdict.Failed
+	}
+	return verdict.Verdict(v)
+}
+
 // letters are the verdicts of a strip.
-var letters = map[verdict.Verdict]byte{verdict.Passed: 'p', verdict.Failed: 'f', verdict.Flaky: 'y', verdict.LabFault: 'l'}
+var letters = map[verdict.Verdict]byte{verdict.Passed: 'p', verdict.Failed: 'f', verdict.Aside: 'f', verdict.Flaky: 'y',
+	verdict.LabFault: 'l'}
 
 // maxStrip bounds a strip, which shows the newest runs.
 const maxStrip = 20

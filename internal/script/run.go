@@ -119,7 +119,8 @@ type Setting struct {
 	Marker string // attribute that marks elements; "" means DefaultMarker
 	Scope  Scope
 	Aging  Aging
-	Clock  func() time.Time // nil means time.Now
+	Watch  func(title string) bool // whether the page is kept after a step that passes; nil: of none
+	Clock  func() time.Time        // nil means time.Now
 }
 
 // Outcome is what happened in a test.
@@ -237,6 +238,7 @@ func (r *runner) carryOut(ctx context.Context, step Step, res *attempt.Step, w W
 	switch {
 	case err == nil && run:
 		res.State = attempt.Passed
+		r.watch(ctx, step, res, w)
 	case err == nil:
 		res.State = attempt.Skipped
 	default:
@@ -249,20 +251,36 @@ func (r *runner) carryOut(ctx context.Context, step Step, res *attempt.Step, w W
 		}
 		shotCtx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
 		defer cancel()
-		if png, shotErr := r.browser.Screenshot(shotCtx); shotErr == nil {
-			res.Shot = w.Shot("failure", png)
-		}
 		if res.Aged != nil {
 			res.Aged.Accepted = false
 		}
-		if res.State == attempt.Failed {
-			if s, err := r.browser.Survey(shotCtx, Query{}, true); err == nil {
-				res.Page = w.Page("failure", s.Page)
-			}
+		if step.Action != Capture {
+			res.Shot = "" // of before
 		}
+		r.keepPage(shotCtx, res, "failure", w)
 	}
 	if step.Frames != nil && run && !IsLab(err) {
 		_ = r.browser.Frame(ctx, nil) // a page that is gone has no frames
+	}
+}
+
+// watch keeps the page at a step at which the test failed before.
+func (r *runner) watch(ctx context.Context, step Step, res *attempt.Step, w Watcher) {
+	if r.set.Watch != nil && step.Frames == nil && res.Page == "" && r.set.Watch(res.Title) {
+		r.keepPage(ctx, res, fmt.Sprintf("step-%d", res.Index+1), w)
+	}
+}
+
+// keepPage keeps how the page looks and what it is made of.
+func (r *runner) keepPage(ctx context.Context, res *attempt.Step, name string, w Watcher) {
+	if png, err := r.browser.Screenshot(ctx); err == nil && res.Shot == "" {
+		res.Shot = w.Shot(name, png)
+	}
+	if res.State == attempt.LabFault {
+		return
+	}
+	if s, err := r.browser.Survey(ctx, Query{}, true); err == nil {
+		res.Page = w.Page(name, s.Page)
 	}
 }
 
@@ -347,9 +365,9 @@ func (r *runner) act(ctx context.Context, step Step, res *attempt.Step, w Watche
 		if step.Target == nil {
 			return r.until(ctx, step, func() error { return r.browser.Press(ctx, nil, keys) })
 		}
-		return r.on(ctx, step, func(m Match) error { return r.browser.Press(ctx, &m, keys) })
+		return r.on(ctx, step, res, w, func(m Match) error { return r.browser.Press(ctx, &m, keys) })
 	}
-	return r.on(ctx, step, func(m Match) error {
+	return r.on(ctx, step, res, w, func(m Match) error {
 		switch step.Action {
 		case Click:
 			return r.browser.Click(ctx, m)
@@ -541,7 +559,7 @@ func (m Match) String() string {
 
 // on does something with the step's element once it is visible, at rest, not
 // covered and enabled.
-func (r *runner) on(ctx context.Context, step Step, do func(Match) error) error {
+func (r *runner) on(ctx context.Context, step Step, res *attempt.Step, w Watcher, do func(Match) error) error {
 	l := step.Target
 	hover := step.Action == Hover || step.Action == Scroll
 	file := step.Action == Upload // file inputs are often hidden behind a styled label, and take a path all the same
@@ -567,6 +585,7 @@ func (r *runner) on(ctx context.Context, step Step, do func(Match) error) error 
 		}
 		r.matched = m.String()
 		r.improve(ctx, l)
+		r.watch(ctx, step, res, w) // as it is before the step has changed it
 		return do(m)
 	})
 }

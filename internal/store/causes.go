@@ -126,13 +126,14 @@ type Trial struct {
 func (s *Store) Trials(ctx context.Context, project, suite string, from int) (ts []Trial, err error) {
 	err = s.read.SelectContext(ctx, &ts, `WITH r AS MATERIALIZED (SELECT number, created_at, bundle FROM runs
 			WHERE project = ? AND suite = ? AND number >= ? AND ended_at > 0),
-		bad AS MATERIALIZED (SELECT DISTINCT c.known FROM r CROSS JOIN cells c ON c.run = r.number WHERE c.verdict IN (?, ?))
+		bad AS MATERIALIZED (SELECT DISTINCT c.known FROM r CROSS JOIN cells c ON c.run = r.number WHERE c.verdict IN (?, ?, ?))
 		SELECT k.name AS test, o.key, p.label, c.run, r.created_at AS at, r.bundle, verdict(c.verdict) AS verdict, c.attempts, c.took_ms,
 			COALESCE(x.body, '') AS agent, c.pane, c.test AS place
 		FROM r CROSS JOIN cells c ON c.run = r.number CROSS JOIN bad b ON b.known = c.known
 		CROSS JOIN tests_known k ON k.id = c.known CROSS JOIN combos o ON o.id = c.combo
 		CROSS JOIN panes p ON p.run = c.run AND p.idx = c.pane
-		LEFT JOIN texts x ON x.id = c.agent WHERE c.attempts > 0 ORDER BY c.run`, project, suite, from, code("failed"), code("flaky"))
+		LEFT JOIN texts x ON x.id = c.agent WHERE c.attempts > 0 ORDER BY c.run`, project, suite, from, code("failed"),
+		code("flaky"), code("aside"))
 	return
 }
 

@@ -15,7 +15,7 @@ import (
 // codes are verdicts as the large tables hold them. A number keeps its meaning
 // for ever.
 var codes = map[verdict.Verdict]int64{verdict.Pending: 0, verdict.Passed: 1, verdict.Failed: 2, verdict.Flaky: 3, verdict.LabFault: 4,
-	verdict.Ended: 5, verdict.Skipped: 6, verdict.Unsupported: 7}
+	verdict.Ended: 5, verdict.Skipped: 6, verdict.Unsupported: 7, verdict.Aside: 8}
 
 var named = func() map[int64]string {
 	out := map[int64]string{}

@@ -63,3 +63,29 @@ func (s *Store) AgedIn(ctx context.Context, run, n int) (all []Aged, err error) 
 		ORDER BY test, pane, step LIMIT ?`, run, n)
 	return
 }
+
+// watched is how many steps of a test are remembered as those at which it failed.
+const watched = 3
+
+// Stumble takes down at which step a test of a run failed.
+func Stumble(run, test int, title string) []Stmt {
+	return []Stmt{Do(`INSERT INTO stumbles (known, title, run) SELECT known, ?, run FROM tests WHERE run = ? AND idx = ?
+			ON CONFLICT DO UPDATE SET run = excluded.run`, title, run, test),
+		Do(`DELETE FROM stumbles WHERE known = (SELECT known FROM tests WHERE run = ?1 AND idx = ?2) AND title NOT IN (SELECT title FROM stumbles
+			WHERE known = (SELECT known FROM tests WHERE run = ?1 AND idx = ?2) ORDER BY run DESC, title LIMIT ?3)`, run, test, watched)}
+}
+
+// Stumbles lists at which steps the tests of a suite failed, by test.
+func (s *Store) Stumbles(ctx context.Context, project, suite string) (map[string][]string, error) {
+	var rows []struct {
+		Test  string `db:"test"`
+		Title string `db:"title"`
+	}
+	err := s.read.SelectContext(ctx, &rows, `SELECT k.name AS test, x.title FROM tests_known k JOIN stumbles x ON x.known = k.id
+		WHERE k.project = ? AND k.suite = ? ORDER BY k.id, x.run DESC`, project, suite)
+	out := map[string][]string{}
+	for _, r := range rows {
+		out[r.Test] = append(out[r.Test], r.Title)
+	}
+	return out, err
+}

@@ -70,7 +70,7 @@ func (p *Progress) line(i, width, tests int) string {
 	defer p.mu.Unlock()
 	pane := p.panes[i]
 	glass := ""
-	for _, v := range []verdict.Verdict{verdict.Passed, verdict.Failed, verdict.Flaky, verdict.LabFault, verdict.Ended,
+	for _, v := range []verdict.Verdict{verdict.Passed, verdict.Failed, verdict.Flaky, verdict.LabFault, verdict.Aside, verdict.Ended,
 		verdict.Unsupported, verdict.Skipped, verdict.Pending} {
 		for range pane.Counts[v] * min(tests, 30) / max(1, tests) {
 			glass += Paint(v, Shapes[v])

@@ -15,6 +15,7 @@ var colours = map[verdict.Verdict]lipgloss.TerminalColor{
 	verdict.Passed:      lipgloss.AdaptiveColor{Light: "#1f7a4d", Dark: "#5fd3a0"},
 	verdict.Failed:      lipgloss.AdaptiveColor{Light: "#b3261e", Dark: "#ff8a7a"},
 	verdict.Flaky:       lipgloss.AdaptiveColor{Light: "#8a5a00", Dark: "#f0b95a"},
+	verdict.Aside:       lipgloss.AdaptiveColor{Light: "#8a5a00", Dark: "#f0b95a"},
 	verdict.LabFault:    lipgloss.AdaptiveColor{Light: "#6a4fb3", Dark: "#b9a4ff"},
 	verdict.Skipped:     lipgloss.AdaptiveColor{Light: "#5c6670", Dark: "#98a4ae"},
 	verdict.Unsupported: lipgloss.AdaptiveColor{Light: "#5c6670", Dark: "#98a4ae"},
@@ -23,9 +24,9 @@ var colours = map[verdict.Verdict]lipgloss.TerminalColor{
 }
 
 // Shapes are the panes of the console in one character: full, cut by a
-// diagonal, half, dashed outline, crossed out, dot, empty.
+// diagonal, half, dashed outline, cut the other way, crossed out, dot, empty.
 var Shapes = map[verdict.Verdict]string{
-	verdict.Passed: "■", verdict.Failed: "◩", verdict.Flaky: "◧", verdict.LabFault: "⬚",
+	verdict.Passed: "■", verdict.Failed: "◩", verdict.Flaky: "◧", verdict.LabFault: "⬚", verdict.Aside: "◪",
 	verdict.Unsupported: "╳", verdict.Skipped: "·", verdict.Ended: "▣", verdict.Pending: "□",
 }
 

@@ -43,7 +43,8 @@ func Trends(w io.Writer, t api.Trends) {
 	days := t.Days[max(0, len(t.Days)-maxSpark):]
 	table := NewTable(t.By, "failed", "rate", "between", "flaky", "lab faults", "ran", "rate by day")
 	for _, g := range t.Groups {
-		told := g.Counts[verdict.Passed] + g.Counts[verdict.Failed] + g.Counts[verdict.Flaky]
+		failed := g.Counts[verdict.Failed] + g.Counts[verdict.Aside]
+		told := g.Counts[verdict.Passed] + failed + g.Counts[verdict.Flaky]
 		by := map[string]verdict.Counts{}
 		for _, d := range g.Days {
 			by[d.Day] = d.Counts
@@ -51,13 +52,13 @@ func Trends(w io.Writer, t api.Trends) {
 		var line []float64
 		for _, d := range days {
 			c := by[d.Day]
-			if n := c[verdict.Passed] + c[verdict.Failed] + c[verdict.Flaky]; n > 0 {
-				line = append(line, float64(c[verdict.Failed])/float64(n))
+			if n := c[verdict.Passed] + c[verdict.Failed] + c[verdict.Aside] + c[verdict.Flaky]; n > 0 {
+				line = append(line, float64(c[verdict.Failed]+c[verdict.Aside])/float64(n))
 			} else {
 				line = append(line, math.NaN())
 			}
 		}
-		table.Row(Tame(g.Value), fmt.Sprint(g.Counts[verdict.Failed]), Percent(g.Rate), Percent(g.Low)+" … "+Percent(g.High),
+		table.Row(Tame(g.Value), fmt.Sprint(failed), Percent(g.Rate), Percent(g.Low)+" … "+Percent(g.High),
 			fmt.Sprint(g.Counts[verdict.Flaky]), fmt.Sprint(g.Counts[verdict.LabFault]), fmt.Sprint(told), Paint(verdict.Failed, spark(line, 1)))
 	}
 	fmt.Fprintln(w, table)

@@ -33,7 +33,7 @@ func Number(n int, thing string) string {
 // Counts writes how many tests ended how: "12 passed, 2 failed".
 func Counts(c verdict.Counts) string {
 	var parts []string
-	for _, v := range []verdict.Verdict{verdict.Passed, verdict.Failed, verdict.Flaky, verdict.LabFault, verdict.Ended,
+	for _, v := range []verdict.Verdict{verdict.Passed, verdict.Failed, verdict.Flaky, verdict.LabFault, verdict.Aside, verdict.Ended,
 		verdict.Unsupported, verdict.Skipped} {
 		if c[v] > 0 {
 			parts = append(parts, Paint(v, fmt.Sprintf("%d %s", c[v], v.Words())))

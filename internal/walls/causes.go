@@ -5,6 +5,7 @@ import (
 
 	"parallelpane/internal/api"
 	"parallelpane/internal/core/triage"
+	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/store"
 )
 
@@ -39,13 +40,15 @@ func Kept(v api.Run, revised int) ([]store.Stmt, error) {
 	return append(store.KeepCauses(store.Run{Number: v.Number}, revised, cells), store.KeepWall(v.Number, revised, packed)), nil
 }
 
-// Timed is a run with what its cells took.
+// Timed is a run with what its cells took, for comparing it with others.
 func Timed(v *api.Run) triage.Timed {
 	out := triage.Timed{Run: Triaged(v)}
-	for _, row := range v.Cells {
+	for i, row := range v.Cells {
 		took := make([]int64, len(row))
 		for j, c := range row {
-			took[j] = c.TookMS
+			if took[j] = c.TookMS; c.Verdict == verdict.Aside { // between runs it is what it was before it was set aside
+				out.Run.Cells[i][j].Verdict = verdict.Failed
+			}
 		}
 		out.TookMS = append(out.TookMS, took)
 	}

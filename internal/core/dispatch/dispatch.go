@@ -108,6 +108,7 @@ type Test struct {
 	Locks   []string // tests that share a lock never run at the same time
 	Past    []verdict.Verdict
 	Settled bool // nothing is to be done
+	Aside   bool // its failure does not count towards StopAfter
 }
 
 // QuotaKind says what a quota counts.

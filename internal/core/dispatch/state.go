@@ -100,6 +100,7 @@ type testState struct {
 	seconds  float64
 	locks    []string
 	past     []verdict.Verdict
+	aside    bool
 	retries  int
 	labTries int
 	avoid    map[string]bool // agents on which the lab failed it
@@ -294,7 +295,7 @@ func (m *Machine) add(now time.Time, r Run) *runState {
 				st.open++
 				ps.queue = append(ps.queue, j)
 				m.tally(ps, ts, true)
-			case verdict.OfAttempts(ts.past) == verdict.Failed:
+			case verdict.OfAttempts(ts.past) == verdict.Failed && !ts.aside:
 				st.failed++
 			}
 		}
@@ -318,7 +319,7 @@ func (m *Machine) add(now time.Time, r Run) *runState {
 
 // newTest is a test with the attempts that it has had.
 func newTest(t Test) *testState {
-	ts := &testState{seconds: t.Seconds, locks: t.Locks, past: slices.Clone(t.Past), settled: t.Settled}
+	ts := &testState{seconds: t.Seconds, locks: t.Locks, past: slices.Clone(t.Past), settled: t.Settled, aside: t.Aside}
 	for _, v := range t.Past {
 		switch v {
 		case verdict.Failed:
@@ -510,7 +511,7 @@ func (m *Machine) attempt(r *runState, p *paneState, test int, v verdict.Verdict
 func (m *Machine) settle(r *runState, p *paneState, test int, v verdict.Verdict, why string) {
 	p.tests[test].settled = true
 	r.open--
-	if v == verdict.Failed {
+	if v == verdict.Failed && !p.tests[test].aside {
 		r.failed++
 	}
 	m.out = append(m.out, Settled{Run: r.ID, Pane: p.index, Test: test, Verdict: v, Why: why})

@@ -16,6 +16,7 @@ const (
 	Passed      Verdict = "passed"
 	Failed      Verdict = "failed"      // the product or the test is at fault
 	Flaky       Verdict = "flaky"       // failed, then passed when run again
+	Aside       Verdict = "aside"       // failed, of a test that was set aside: it is shown and turns nothing red
 	LabFault    Verdict = "lab-fault"   // the lab is at fault: nothing was learnt about the product
 	Skipped     Verdict = "skipped"     // nobody tried: cancelled, or excluded by a condition
 	Unsupported Verdict = "unsupported" // no agent could ever run it
@@ -24,13 +25,16 @@ const (
 
 // All lists the verdicts from the worst to the best, the order in which they
 // are shown and rolled up.
-var All = []Verdict{Failed, LabFault, Flaky, Ended, Unsupported, Skipped, Passed}
+var All = []Verdict{Failed, LabFault, Flaky, Aside, Ended, Unsupported, Skipped, Passed}
 
-// Words is the verdict as people read it: "lab fault", and "open" while there
-// is none.
+// Words is the verdict as people read it: "lab fault", "set aside", and "open" while
+// there is none.
 func (v Verdict) Words() string {
-	if v == Pending {
+	switch v {
+	case Pending:
 		return "open"
+	case Aside:
+		return "set aside"
 	}
 	return strings.ReplaceAll(string(v), "-", " ")
 }
@@ -56,13 +60,13 @@ func (c Counts) Total() int {
 }
 
 // Over rolls verdicts up: the worst one present, or Pending while any test is.
-// Skipped and unsupported tests say nothing about the product, so they decide
-// only when there is nothing else.
+// Skipped and unsupported tests say nothing about the product, and those set aside are
+// not to decide, so they do so only when there is nothing else.
 func (c Counts) Over() Verdict {
 	if c[Pending] > 0 {
 		return Pending
 	}
-	for _, v := range []Verdict{Failed, LabFault, Flaky, Ended, Passed, Unsupported, Skipped} {
+	for _, v := range []Verdict{Failed, LabFault, Flaky, Ended, Passed, Aside, Unsupported, Skipped} {
 		if c[v] > 0 {
 			return v
 		}
@@ -113,7 +117,7 @@ func (c Counts) ExitCode() int {
 		return ExitFailed
 	case c[LabFault] > 0 || c[Pending] > 0 || c[Ended] > 0:
 		return ExitLab
-	case c[Passed]+c[Flaky] == 0:
+	case c[Passed]+c[Flaky]+c[Aside] == 0:
 		return ExitLab
 	}
 	return ExitPassed

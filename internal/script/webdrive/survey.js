@@ -14,7 +14,7 @@ function survey(query, whole) {
   }
   Object.defineProperty(window, surveys, { value: all, configurable: true });
   const elements = all.map((e) => {
-    const hidden = e.checkVisibility && !e.checkVisibility() ? "hidden" : hiddenBecause(e);
+    const hidden = hiddenBecause(e) || (e.checkVisibility && !e.checkVisibility() ? "hidden" : "");
     const p = portrait(e, hidden);
     const r = e.getBoundingClientRect(), x = r.x + r.width / 2, y = r.y + r.height / 2;
     if (whole && !hidden && p.role && x >= 0 && y >= 0 && x < innerWidth && y < innerHeight) p.covered = covering(e);

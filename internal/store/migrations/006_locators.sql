@@ -12,6 +12,14 @@ CREATE TABLE remembered (
     body   TEXT    NOT NULL, -- JSON
     PRIMARY KEY (known, device, place)
 ) WITHOUT ROWID;
+-- Steps at which tests failed, by what they are called: at these, passing runs keep what the
+-- page was made of, for comparing.
+CREATE TABLE stumbles (
+    known INTEGER NOT NULL REFERENCES tests_known (id),
+    title TEXT    NOT NULL,
+    run   INTEGER NOT NULL, -- the last one
+    PRIMARY KEY (known, title)
+) WITHOUT ROWID;
 -- Locators of a run that find nothing any more, with what is like what they found.
 CREATE TABLE aged (
     run    INTEGER NOT NULL REFERENCES runs (number),
@@ -22,3 +30,21 @@ CREATE TABLE aged (
     body   TEXT    NOT NULL, -- JSON
     PRIMARY KEY (run, pane, test, number, step)
 ) WITHOUT ROWID;
+-- Tests whose failures turn no run red until a time.
+CREATE TABLE aside (
+    project TEXT    NOT NULL,
+    suite   TEXT    NOT NULL,
+    test    TEXT    NOT NULL,
+    owner   TEXT    NOT NULL, -- who looks after it
+    reason  TEXT    NOT NULL,
+    until   INTEGER NOT NULL,
+    by_whom TEXT    NOT NULL,
+    at      INTEGER NOT NULL,
+    PRIMARY KEY (project, suite, test)
+) WITHOUT ROWID;
+
+-- +goose Down
+DROP TABLE aside;
+DROP TABLE aged;
+DROP TABLE stumbles;
+DROP TABLE remembered;

@@ -184,6 +184,7 @@ func (at *execution) run(ctx context.Context) {
 		Scope: script.Scope{Browser: b.Name, OS: at.Machine.Load().OS, Device: script.DeviceOf(seen), Axes: s.Values, Vars: vars,
 			Row: row},
 		Aging: at.aging(),
+		Watch: func(title string) bool { return slices.Contains(at.test.Watch, attempt.Clip(title, maxTitle)) },
 	}, at)
 	at.Result.Seen = out.Seen
 	at.Result.Detail.Steps = out.Steps
@@ -193,6 +194,9 @@ func (at *execution) run(ctx context.Context) {
 	session.LetGo()
 	at.EndRecording()
 }
+
+// maxTitle is of how many bytes the service remembers the title of a step.
+const maxTitle = 500
 
 // aging is what is done about locators that no longer find anything.
 func (at *execution) aging() script.Aging {

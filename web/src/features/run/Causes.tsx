@@ -153,6 +153,16 @@ function CauseLine({
             ))}
           {c.panes.length > 2 * named && ` and ${c.panes.length - 2 * named} more`}
         </p>
+        {run.panes.length > 1 && c.cells[0] && (
+          <p className="text-sm">
+            <Link
+              className="text-accent hover:underline"
+              to={`/runs/${run.number}/tests/${c.cells[0].test}/beside?left=${c.cells[0].pane}`}
+            >
+              Beside a combination that passes
+            </Link>
+          </p>
+        )}
         {c.evidence.slice(0, named).map((e) => (
           <p key={`${e.kind} ${e.text}`} className="truncate text-sm text-soft" title={e.text}>
             {e.kind === "console" ? "Console" : "Network"} of {e.in} of {e.of} that fail

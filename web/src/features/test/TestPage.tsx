@@ -91,6 +91,14 @@ export function TestPage() {
           <h1 className="text-lg font-semibold">{result.data.test.name}</h1>
         </div>
         <div className="ml-auto flex items-center gap-2">
+          {results.filter((r) => r.attempts.length > 0).length > 1 && (
+            <Link
+              className="text-sm text-accent hover:underline"
+              to={`/runs/${number}/tests/${at}/beside?left=${chosen.pane.index}`}
+            >
+              Beside another
+            </Link>
+          )}
           <Choice
             label="Go to test"
             value={String(at)}
