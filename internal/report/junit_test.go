@@ -16,7 +16,7 @@ import (
 func TestJUnit(t *testing.T) {
 	start := time.Date(2026, 3, 1, 6, 30, 0, 0, time.UTC)
 	verdicts := []verdict.Verdict{verdict.Passed, verdict.Failed, verdict.LabFault, verdict.Flaky, verdict.Skipped, verdict.Unsupported,
-		verdict.Pending, verdict.Ended}
+		verdict.Pending, verdict.Ended, verdict.Aside}
 	run := api.Run{RunSummary: api.RunSummary{Project: "saltmarsh", Suite: "desk", Number: 7, StartedAt: &start}}
 	for i, label := range []string{"chromium · 1.5", "webkitgtk"} {
 		run.Panes = append(run.Panes, api.Pane{Index: i, Label: label, TookMS: 1500,
@@ -30,6 +30,9 @@ func TestJUnit(t *testing.T) {
 			if v == verdict.Unsupported {
 				cell.Why = "no agent has it"
 			}
+			if v == verdict.Aside {
+				cell.Why = "set aside until 2026-12-24, tern looks after it: the sluice is stuck"
+			}
 			run.Cells[i] = append(run.Cells[i], cell)
 		}
 	}
@@ -38,7 +41,7 @@ func TestJUnit(t *testing.T) {
 	var back junitSuites
 	require.NoError(t, xml.Unmarshal(out.Bytes(), &back), out.String())
 	assert.Equal(t, "saltmarsh desk #7", back.Name)
-	assert.Equal(t, []int{16, 2, 4, 6}, []int{back.Tests, back.Failures, back.Errors, back.Skipped})
+	assert.Equal(t, []int{18, 2, 4, 8}, []int{back.Tests, back.Failures, back.Errors, back.Skipped})
 	assert.Equal(t, "3.000", back.Time)
 	s := back.Suites[0]
 	assert.Equal(t, []junitProperty{{"browser", "chromium · 1.5"}, {"device", "phone"}}, s.Properties)
@@ -55,6 +58,9 @@ func TestJUnit(t *testing.T) {
 	assert.Equal(t, "no agent has it", s.Cases[5].Skipped.Message)
 	assert.NotNil(t, s.Cases[6].Error, "a test without a verdict is not a pass")
 	assert.Equal(t, "ended: the session's runner never said how its test went", s.Cases[7].Skipped.Message)
+	assert.Contains(t, s.Cases[8].Skipped.Message, "set aside until 2026-12-24")
+	assert.Contains(t, s.Cases[8].SystemOut, "failed: first line", "how it failed is told")
+	assert.Nil(t, s.Cases[8].Failure)
 }
 
 func TestWhatWasNotDealtIsNoCase(t *testing.T) {

@@ -382,6 +382,18 @@ func TestStopAfterFailuresAndAtTheTimeLimit(t *testing.T) {
 	assert.Equal(t, "stopped after 1 failed", s[3].Why)
 	assert.Len(t, only[Over](ds), 1)
 
+	r = runOf("aside", 4, "chromium") // a test that is set aside stops nothing
+	r.StopAfter = 1
+	for j := range r.Panes[0].Tests {
+		r.Panes[0].Tests[j].Aside = true
+	}
+	m3 := New(Config{MaxSlice: 1}, 0)
+	m3.Join(t0, agentWith("quay", 1, "chromium"), nil)
+	l = only[Lease](m3.Submit(t0, r))[0]
+	_, ds = m3.Result(t0, l.Fence, l.Tests[0], Outcome{Verdict: verdict.Failed})
+	assert.Len(t, only[Settled](ds), 1)
+	assert.Empty(t, only[Over](ds))
+
 	r = runOf("slow", 2, "chromium")
 	r.TimeLimit = time.Minute
 	m2 := New(Config{MaxSlice: 1, LeaseTTL: time.Hour}, 0)

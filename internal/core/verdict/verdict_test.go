@@ -52,6 +52,9 @@ func TestOverAndExitCode(t *testing.T) {
 		{Counts{Passed: 3, Ended: 1}, Ended, ExitLab},
 		{Counts{Failed: 1, Ended: 1}, Failed, ExitFailed},
 		{Counts{Pending: 1, Failed: 1}, Pending, ExitFailed},
+		{Counts{Passed: 3, Aside: 2}, Passed, ExitPassed},
+		{Counts{Aside: 2}, Aside, ExitPassed},
+		{Counts{Aside: 2, LabFault: 1}, LabFault, ExitLab},
 		{Counts{}, Pending, ExitLab},
 	} {
 		assert.Equal(t, tc.over, tc.counts.Over(), "%v", tc.counts)

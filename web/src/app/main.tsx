@@ -4,6 +4,7 @@ import { lazy, StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter, Route, Routes } from "react-router";
 import { Problem } from "../api/client";
+import { AsidePage } from "../features/trends/AsidePage";
 import { BesidePage } from "../features/beside/BesidePage";
 import { AgainstPage } from "../features/run/AgainstPage";
 import { OverviewPage } from "../features/overview/OverviewPage";
@@ -61,6 +62,7 @@ if (root) {
                 <Route path="runs/:number" element={<RunPage />} />
                 <Route path="runs/:number/timeline" element={<TimelinePage />} />
                 <Route path="runs/:number/forecast" element={<ForecastPage />} />
+                <Route path="aside" element={<AsidePage />} />
                 <Route path="runs/:number/against/:other" element={<AgainstPage />} />
                 <Route path="runs/:number/tests/:test/beside" element={<BesidePage />} />
                 <Route path="unsteady" element={<UnsteadyPage />} />

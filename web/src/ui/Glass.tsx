@@ -2,9 +2,27 @@ import { useId } from "react";
 
 /** How a pane of glass is filled: a verdict, or what is going on while there is none. */
 export type Fill =
-  "passed" | "failed" | "flaky" | "lab-fault" | "skipped" | "unsupported" | "ended" | "running" | "queued";
+  | "passed"
+  | "failed"
+  | "flaky"
+  | "aside"
+  | "lab-fault"
+  | "skipped"
+  | "unsupported"
+  | "ended"
+  | "running"
+  | "queued";
 
-export const fills: Fill[] = ["failed", "lab-fault", "flaky", "ended", "unsupported", "skipped", "passed"];
+export const fills: Fill[] = [
+  "failed",
+  "lab-fault",
+  "flaky",
+  "aside",
+  "ended",
+  "unsupported",
+  "skipped",
+  "passed",
+];
 
 export function fillOf(state: string, verdict: string): Fill {
   if (verdict !== "") return verdict as Fill;
@@ -12,12 +30,14 @@ export function fillOf(state: string, verdict: string): Fill {
 }
 
 /** A verdict, or a state, as people read it. */
-export const said = (verdict: string): string => verdict.replace("-", " ");
+export const said = (verdict: string): string =>
+  verdict === "aside" ? "set aside" : verdict.replace("-", " ");
 
 export const inkOf: Record<Fill, string> = {
   passed: "text-passed",
   failed: "text-failed",
   flaky: "text-flaky",
+  aside: "text-flaky",
   "lab-fault": "text-lab-fault",
   ended: "text-soft",
   skipped: "text-idle",
@@ -41,6 +61,8 @@ function Inside({ fill }: { fill: Fill }) {
       );
     case "flaky":
       return <path d="M2.5 8h11v5.5h-11z" fill="currentColor" />;
+    case "aside":
+      return <path d="M2.5 13.5v-11l11 11z" fill="currentColor" opacity="0.8" />;
     case "running":
       return <Sweep />;
     case "ended":
@@ -129,6 +151,7 @@ export function Legend({ present }: { present: Set<Fill> }) {
     "passed",
     "flaky",
     "failed",
+    "aside",
     "lab-fault",
     "ended",
     "unsupported",

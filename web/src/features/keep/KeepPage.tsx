@@ -29,7 +29,7 @@ import { useTitle } from "../../ui/useTitle";
 import { isAdmin } from "../people/rights";
 
 const kinds = ["commands", "screenshots", "video", "network", "console", "logs", "downloads"] as const;
-const verdicts = ["failed", "lab-fault", "flaky", "ended", "skipped", "passed"];
+const verdicts = ["failed", "lab-fault", "flaky", "aside", "ended", "skipped", "passed"];
 const usual: Record<(typeof kinds)[number], [string, string]> = {
   commands: ["always", "always"],
   screenshots: ["unless-passed", "unless-passed"],

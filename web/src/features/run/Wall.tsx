@@ -6,7 +6,7 @@ import { Find } from "../../ui/Find";
 import { useFilters } from "../../ui/useFilters";
 import { WallGrid } from "./WallGrid";
 
-const trouble = ["failed", "lab-fault", "flaky"];
+const trouble = ["failed", "lab-fault", "flaky", "aside"];
 
 /** Whether a test came to one thing in one pane, and to another in another. */
 function differs(run: Run, test: Test, panes: Pane[]): boolean {

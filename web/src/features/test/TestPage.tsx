@@ -57,7 +57,7 @@ export function TestPage() {
   const asked = Number(params.get("pane") ?? -1);
   const chosen =
     results.find((r) => r.pane.index === asked) ??
-    results.find((r) => ["failed", "lab-fault", "flaky"].includes(r.cell.verdict)) ??
+    results.find((r) => ["failed", "lab-fault", "flaky", "aside"].includes(r.cell.verdict)) ??
     results[0];
   if (!chosen) return null;
   const attemptNumber = params.has("attempt") ? Number(params.get("attempt")) : null;
@@ -97,6 +97,14 @@ export function TestPage() {
               to={`/runs/${number}/tests/${at}/beside?left=${chosen.pane.index}`}
             >
               Beside another
+            </Link>
+          )}
+          {chosen.cell.verdict === "failed" && (
+            <Link
+              className="text-sm text-accent hover:underline"
+              to={`/aside?${new URLSearchParams({ project: run.project, suite: run.suite, test: result.data.test.name })}`}
+            >
+              Set aside
             </Link>
           )}
           <Choice

@@ -76,6 +76,12 @@ export function UnsteadyPage() {
                             {t.steady > 0 && `, steady on ${t.steady} others`}
                           </span>
                           {t.trigger && <span className="block text-xs text-flaky">most {t.trigger}</span>}
+                          <Link
+                            className="block text-xs text-accent hover:underline"
+                            to={`/aside?${new URLSearchParams({ project: t.project, suite: t.suite, test: t.test })}`}
+                          >
+                            Set aside
+                          </Link>
                         </>
                       )}
                     </td>

@@ -3,4 +3,5 @@ export const trendPages: [string, string][] = [
   ["/trends", "What fails"],
   ["/trends/slow", "What is slow"],
   ["/unsteady", "What is unsteady"],
+  ["/aside", "What is set aside"],
 ];
