@@ -38,6 +38,10 @@ func (a *server) triageRoutes() {
 		func(ctx context.Context, _ api.Who, in *besideIn) (api.Beside, error) {
 			return s.Beside(ctx, in.Number, in.Test, in.BesideFilter)
 		})
+	add(a, "GET", "/runs/{number}/past", within(api.Viewer), "What each cell of a run came to in the last twenty runs that tried it",
+		func(ctx context.Context, _ api.Who, in *numberIn) (api.Past, error) {
+			return s.Past(ctx, in.Number)
+		})
 	add(a, "GET", "/locators", within(api.Viewer), "List locators that passing tests of a suite met in place of brittle ones",
 		func(ctx context.Context, _ api.Who, in *betterIn) ([]api.Better, error) {
 			return s.Better(ctx, in.BetterFilter)

@@ -221,7 +221,45 @@ func TestDailyCountsAreThoseOfTheCells(t *testing.T) {
 			got[fmt.Sprint("all", d.Day, d.Verdict)] += d.Count
 		}
 		require.Equal(rt, wanted, got)
+		last := map[int]map[string]bool{} // by test, what each run came to
+		for at, c := range now {
+			if c.Verdict != "" {
+				if last[at[1]] == nil {
+					last[at[1]] = map[string]bool{}
+				}
+				letter := map[string]string{"passed": "P", "failed": "F", "flaky": "Y", "ended": "N"}[c.Verdict]
+				last[at[1]][fmt.Sprintf("%s%06x", letter, at[0])] = true
+			}
+		}
+		past, err := s.PastOf(t.Context(), 1)
+		require.NoError(rt, err)
+		kept := map[int]map[string]bool{}
+		for _, p := range past {
+			for i := 0; i < len(p.Runs); i += 7 {
+				if kept[p.Test] == nil {
+					kept[p.Test] = map[string]bool{}
+				}
+				kept[p.Test][p.Runs[i:i+7]] = true
+			}
+		}
+		require.Equal(rt, last, kept)
 	})
+}
+
+func TestThePastIsOfTheLastTwentyRuns(t *testing.T) {
+	s := open(t)
+	for i := range 30 {
+		require.NoError(t, s.Write(append(AddRun(script(i+1, "desk"), onePane(), twoTests()),
+			append(Settle(Cell{Run: i + 1, Verdict: []string{"passed", "failed", "aside"}[i%3], Attempts: i % 2}),
+				Settle(Cell{Run: i + 1, Test: 1, Verdict: "lab-fault", Attempts: 1})...)...)...))
+	}
+	past, err := s.PastOf(t.Context(), 30)
+	require.NoError(t, err)
+	require.Len(t, past, 2)
+	assert.Equal(t, "A00001eP00001c", past[0].Runs[:14], "what nobody tried is not told")
+	assert.Len(t, past[0].Runs, 15*7)
+	assert.Len(t, past[1].Runs, 20*7)
+	assert.Equal(t, "L00001eL00001d", past[1].Runs[:14])
 }
 
 func TestEstimatesRememberTheLatest(t *testing.T) {

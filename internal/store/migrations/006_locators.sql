@@ -43,7 +43,45 @@ CREATE TABLE aside (
     PRIMARY KEY (project, suite, test)
 ) WITHOUT ROWID;
 
+-- What a test came to in a combination in the last twenty runs that tried it, newest first:
+-- a letter for the verdict and six hexadecimal digits of the run's number for each.
+CREATE TABLE past (
+    known INTEGER NOT NULL,
+    combo INTEGER NOT NULL,
+    runs  TEXT    NOT NULL,
+    PRIMARY KEY (known, combo)
+) WITHOUT ROWID;
+INSERT INTO past (known, combo, runs)
+    SELECT known, combo, group_concat(token, '') FROM (
+        SELECT known, combo, substr('PFYLNSUA', verdict, 1) || printf('%06x', run) AS token,
+            row_number() OVER (PARTITION BY known, combo ORDER BY run DESC) AS n
+        FROM cells WHERE verdict > 0 AND attempts > 0)
+    WHERE n <= 20 GROUP BY known, combo;
+-- +goose StatementBegin
+CREATE TRIGGER cells_past AFTER INSERT ON cells WHEN NEW.verdict > 0 AND NEW.attempts > 0 BEGIN
+    INSERT INTO past (known, combo, runs)
+        VALUES (NEW.known, NEW.combo, substr('PFYLNSUA', NEW.verdict, 1) || printf('%06x', NEW.run))
+        ON CONFLICT DO UPDATE SET runs = substr(excluded.runs || runs, 1, 140);
+END;
+-- +goose StatementEnd
+-- +goose StatementBegin
+CREATE TRIGGER cells_repast AFTER UPDATE OF verdict ON cells
+WHEN NEW.verdict != OLD.verdict AND (NEW.attempts > 0 OR OLD.attempts > 0) BEGIN
+    INSERT INTO past (known, combo, runs)
+        SELECT NEW.known, NEW.combo, substr('PFYLNSUA', NEW.verdict, 1) || printf('%06x', NEW.run)
+        WHERE OLD.verdict = 0 AND NEW.attempts > 0
+        ON CONFLICT DO UPDATE SET runs = substr(excluded.runs || runs, 1, 140);
+    UPDATE past SET runs = replace(runs, substr('PFYLNSUA', OLD.verdict, 1) || printf('%06x', OLD.run),
+            CASE WHEN NEW.verdict > 0 AND NEW.attempts > 0
+                THEN substr('PFYLNSUA', NEW.verdict, 1) || printf('%06x', NEW.run) ELSE '' END)
+        WHERE OLD.verdict > 0 AND known = NEW.known AND combo = NEW.combo;
+END;
+-- +goose StatementEnd
+
 -- +goose Down
+DROP TRIGGER cells_repast;
+DROP TRIGGER cells_past;
+DROP TABLE past;
 DROP TABLE aside;
 DROP TABLE aged;
 DROP TABLE stumbles;

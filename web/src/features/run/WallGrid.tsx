@@ -5,8 +5,15 @@ import type { Cell, Pane, Run, Test } from "../../api/client";
 import { fillOf, GlassMark, said } from "../../ui/Glass";
 import { took } from "../../ui/words";
 
-const rowHeight = 37;
+const plain = 37;
+const withPast = 47;
 const narrowest = 104;
+
+/** What a row of a wall shows: a test, or the heading of those below it. */
+export type Line = { test: Test } | { heading: string; about: string };
+
+/** The last runs of each cell, by pane and test, a letter for each run. */
+export type Strips = string[][];
 
 /** Columns and rows come into sight so many at a time: while one scrolls, most frames change nothing. */
 const together = 4;
@@ -45,7 +52,20 @@ function pointed(target: EventTarget): Pointed | null {
 }
 
 /** Tests down, combinations across; only what is in sight is drawn, so that any number of them is quick. */
-export function WallGrid({ run, tests, panes }: { run: Run; tests: Test[]; panes: Pane[] }) {
+export function WallGrid({
+  run,
+  lines: all,
+  panes,
+  begins,
+  past,
+}: {
+  run: Run;
+  lines: Line[];
+  panes: Pane[];
+  begins: Set<number>;
+  past: Strips | undefined;
+}) {
+  const rowHeight = past ? withPast : plain;
   const go = useNavigate();
   const scroller = useRef<HTMLDivElement>(null);
   const [hinted, setHinted] = useState<Pointed | null>(null);
@@ -54,7 +74,7 @@ export function WallGrid({ run, tests, panes }: { run: Run; tests: Test[]; panes
   const head = 18 + 16 * Math.max(...panes.map((p) => p.label.split(" · ").length));
   // eslint-disable-next-line react-hooks/incompatible-library -- no compiler memoises parts here
   const rows = useVirtualizer({
-    count: tests.length,
+    count: all.length,
     getScrollElement: () => scroller.current,
     estimateSize: () => rowHeight,
     overscan: 4,
@@ -73,7 +93,7 @@ export function WallGrid({ run, tests, panes }: { run: Run; tests: Test[]; panes
   const seen = rows.getVirtualItems();
   const from = Math.floor((seen[0]?.index ?? 0) / rowsTogether) * rowsTogether;
   const to = Math.ceil(((seen.at(-1)?.index ?? -1) + 1) / rowsTogether) * rowsTogether;
-  const lines = tests.slice(from, to);
+  const lines = all.slice(from, to);
   const above = from * rowHeight;
   const inSight = columns.getVirtualItems();
   const first = Math.floor((inSight[0]?.index ?? 0) / together);
@@ -98,13 +118,14 @@ export function WallGrid({ run, tests, panes }: { run: Run; tests: Test[]; panes
     if (!way || !from) return;
     const [across = 0, down = 0] = way;
     let column = panes.findIndex((p) => p.index === from.pane) + across;
-    let row = tests.findIndex((t) => t.index === from.test) + down;
+    let row = all.findIndex((l) => "test" in l && l.test.index === from.test) + down;
     let pane = panes[column];
-    let test = tests[row];
-    while (pane && test && !isThere(run, pane, test)) {
+    let line = all[row];
+    while (pane && line && !("test" in line && isThere(run, pane, line.test))) {
       pane = panes[(column += across)];
-      test = tests[(row += down)];
+      line = all[(row += down)];
     }
+    const test = line && "test" in line ? line.test : undefined;
     if (!pane || !test) return;
     const place = `a[data-pane="${pane.index}"][data-test="${test.index}"]`;
     e.preventDefault();
@@ -128,10 +149,10 @@ export function WallGrid({ run, tests, panes }: { run: Run; tests: Test[]; panes
         ref={scroller}
         role="table"
         aria-label="Wall"
-        aria-rowcount={tests.length + 1}
+        aria-rowcount={all.length + 1}
         aria-colcount={panes.length + 1}
         className="max-h-[calc(100vh-9rem)] overflow-auto bg-sheet [contain:strict] will-change-scroll"
-        style={{ height: head + tests.length * rowHeight + 14 }}
+        style={{ height: head + all.length * rowHeight + 14 }}
         onClick={follow}
         onPointerOver={(e) => {
           point(e.target);
@@ -155,34 +176,56 @@ export function WallGrid({ run, tests, panes }: { run: Run; tests: Test[]; panes
             names={namesWidth}
             height={head}
             width={width}
+            begins={begins}
           />
           {/* Names and rows stand in the flow, below what is out of sight: each positioned element is a layer, and slow. */}
           <div
             className="sticky left-0 z-[5] bg-sheet"
             style={{ width: namesWidth, height: rows.getTotalSize(), paddingTop: above }}
           >
-            {lines.map((test) => (
-              <Name key={test.index} run={run.number} test={test} />
-            ))}
+            {lines.map((l, i) =>
+              "test" in l ? (
+                <Name key={l.test.index} run={run.number} test={l.test} height={rowHeight} />
+              ) : (
+                <Heading key={`${from + i} ${l.heading}`} of={l} height={rowHeight} />
+              ),
+            )}
           </div>
           <div className="absolute" style={{ left: 0, top: head + above, width, minWidth: "100%" }}>
-            {lines.map((test, i) => (
-              <Row
-                key={test.index}
-                run={run.number}
-                remote={run.kind === "remote"}
-                test={test.index}
-                at={from + i}
-                panes={panes}
-                groups={groups}
-                places={places}
-                cells={run.cells}
-              />
-            ))}
+            {lines.map((l, i) =>
+              "test" in l ? (
+                <Row
+                  key={l.test.index}
+                  run={run.number}
+                  remote={run.kind === "remote"}
+                  test={l.test.index}
+                  at={from + i}
+                  panes={panes}
+                  groups={groups}
+                  places={places}
+                  cells={run.cells}
+                  begins={begins}
+                  past={past}
+                  height={rowHeight}
+                />
+              ) : (
+                <div
+                  key={`${from + i} ${l.heading}`}
+                  className="border-b border-line bg-raised"
+                  style={{ height: rowHeight }}
+                />
+              ),
+            )}
           </div>
         </div>
       </div>
-      {hinted && <CellHint cell={run.cells[hinted.pane]?.[hinted.test]} at={hinted.at} />}
+      {hinted && (
+        <CellHint
+          cell={run.cells[hinted.pane]?.[hinted.test]}
+          strip={past?.[hinted.pane]?.[hinted.test] ?? ""}
+          at={hinted.at}
+        />
+      )}
     </>
   );
 }
@@ -203,6 +246,7 @@ const Heads = memo(function Heads({
   names,
   height,
   width,
+  begins,
 }: {
   panes: Pane[];
   groups: number[];
@@ -210,6 +254,7 @@ const Heads = memo(function Heads({
   names: number;
   height: number;
   width: number;
+  begins: Set<number>;
 }) {
   return (
     <div
@@ -232,7 +277,7 @@ const Heads = memo(function Heads({
             key={i}
             role="columnheader"
             aria-colindex={i + 2}
-            className="absolute bottom-0 px-3 pb-2"
+            className={`absolute bottom-0 px-3 pb-2 ${begins.has(i) ? "border-l border-line" : ""}`}
             style={{ left: places[i]?.start, width: places[i]?.size }}
             title={panes[i]?.label}
           >
@@ -255,17 +300,39 @@ interface Cells {
   panes: Pane[];
   places: Columns;
   cells: Cell[][];
+  begins: Set<number>;
+  past: Strips | undefined;
 }
 
 const nameOf = (test: number) => `wall-test-${test}`;
 
-const Name = memo(function Name({ run, test }: { run: number; test: Test }) {
+const Heading = memo(function Heading({
+  of,
+  height,
+}: {
+  of: { heading: string; about: string };
+  height: number;
+}) {
+  return (
+    <div
+      role="rowheader"
+      className="flex items-end gap-2 border-b border-line bg-raised px-4 pb-1.5"
+      style={{ height }}
+      title={of.heading}
+    >
+      <span className="truncate font-medium">{of.heading}</span>
+      <span className="text-xs whitespace-nowrap text-soft">{of.about}</span>
+    </div>
+  );
+});
+
+const Name = memo(function Name({ run, test, height }: { run: number; test: Test; height: number }) {
   return (
     <div
       role="rowheader"
       id={nameOf(test.index)}
       className="flex items-center gap-2 border-b border-line px-4"
-      style={{ height: rowHeight }}
+      style={{ height }}
       title={[test.name, ...test.tags].join(" ")}
     >
       <a href={`/runs/${run}/tests/${test.index}`} className="truncate hover:underline">
@@ -276,14 +343,19 @@ const Name = memo(function Name({ run, test }: { run: number; test: Test }) {
   );
 });
 
-const Row = memo(function Row({ at, groups, ...cells }: Cells & { at: number; groups: number[] }) {
+const Row = memo(function Row({
+  at,
+  groups,
+  height,
+  ...cells
+}: Cells & { at: number; groups: number[]; height: number }) {
   return (
     <div
       role="row"
       aria-rowindex={at + 2}
       aria-owns={nameOf(cells.test)}
       className="flex border-b border-line"
-      style={{ height: rowHeight, paddingLeft: cells.places[(groups[0] ?? 0) * together]?.start }}
+      style={{ height, paddingLeft: cells.places[(groups[0] ?? 0) * together]?.start }}
     >
       {groups.map((g) => (
         <Group key={g} group={g} {...cells} />
@@ -301,6 +373,8 @@ const Group = memo(function Group({
   panes,
   places,
   cells,
+  begins,
+  past,
 }: Cells & { group: number }) {
   return columnsOf(group, panes).map((i) => {
     const pane = panes[i];
@@ -311,7 +385,7 @@ const Group = memo(function Group({
         key={i}
         role="cell"
         aria-colindex={i + 2}
-        className="flex-none px-2 pt-[7px]"
+        className={begins.has(i) ? "flex-none border-l border-line px-2 pt-[7px]" : "flex-none px-2 pt-[7px]"}
         style={{ width: places[i]?.size }}
       >
         {cell && (
@@ -321,6 +395,7 @@ const Group = memo(function Group({
             label={pane.label}
             test={test}
             cell={cell}
+            strip={past?.[pane.index]?.[test] ?? ""}
           />
         )}
       </div>
@@ -335,12 +410,14 @@ const CellLink = memo(function CellLink({
   label,
   test,
   cell,
+  strip,
 }: {
   href: string;
   pane: number;
   label: string;
   test: number;
   cell: Cell;
+  strip: string;
 }) {
   if (cell.state === "undealt") return null;
   const fill = fillOf(cell.state, cell.verdict);
@@ -355,19 +432,46 @@ const CellLink = memo(function CellLink({
       <GlassMark fill={fill} />
       {cell.took_ms > 0 ? took(cell.took_ms) : ""}
       {cell.attempts > 1 ? ` ×${cell.attempts}` : ""}
+      {strip && (
+        <span aria-hidden="true" className="block h-2.5 font-mono text-[8px] leading-[8px]">
+          {drawn(strip)}
+        </span>
+      )}
     </a>
   );
 });
 
+const bars: Record<string, string> = { p: "▁", y: "▄", f: "█", a: "▙", l: "┊" };
+
+/** The last runs as one text, a bar for each: what is well lies low, what failed stands out. */
+export const drawn = (strip: string): string => Array.from(strip, (l) => bars[l] ?? "·").join("");
+
+const words: [string, string][] = [
+  ["p", "passed"],
+  ["f", "failed"],
+  ["y", "flaky"],
+  ["l", "lab fault"],
+  ["a", "set aside"],
+];
+
+/** The last runs in words. */
+function past(strip: string): string {
+  const n = (l: string) => strip.split(l).length - 1;
+  const all = words.filter(([l]) => n(l) > 0).map(([l, word]) => `${n(l)} ${word}`);
+  return strip.length > 1 ? `last ${strip.length} runs: ${all.join(", ")}` : "";
+}
+
 /** What one cell says, beside it: the one tooltip of a wall. */
-function CellHint({ cell, at }: { cell: Cell | undefined; at: DOMRect }) {
+function CellHint({ cell, strip, at }: { cell: Cell | undefined; strip: string; at: DOMRect }) {
   if (!cell) return null;
   const fill = fillOf(cell.state, cell.verdict);
   const lines = [
     said(fill),
     cell.agent && `on ${cell.agent}`,
     cell.attempts > 1 && `${cell.attempts} attempts`,
-    cell.why || (fill === "passed" ? "" : cell.message),
+    cell.why,
+    cell.message,
+    past(strip),
   ];
   const below = at.top < window.innerHeight / 2;
   return (
