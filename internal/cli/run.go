@@ -33,6 +33,7 @@ import (
 	"parallelpane/internal/project"
 	"parallelpane/internal/sessions/door"
 	"parallelpane/internal/term"
+	"parallelpane/internal/walls"
 )
 
 // runOptions are the flags that make a run request, and those of run itself.
@@ -370,7 +371,7 @@ func (r *root) finish(ctx context.Context, c *client.Client, number int, files m
 			return err
 		}
 	}
-	if err := r.writeRun(ctx, c, run); err != nil {
+	if err := r.writeRun(ctx, c, run, nil); err != nil {
 		return err
 	}
 	if run.Verdict == verdict.LabFault && !r.json {
@@ -399,7 +400,8 @@ func (r *root) fromHere(ctx context.Context, run api.Run) {
 	}
 }
 
-func (r *root) writeRun(ctx context.Context, c *client.Client, run api.Run) error {
+// writeRun writes a run, with the last runs of its cells where past has them.
+func (r *root) writeRun(ctx context.Context, c *client.Client, run api.Run, past [][]string) error {
 	if r.json {
 		return r.writeJSON(run)
 	}
@@ -411,7 +413,7 @@ func (r *root) writeRun(ctx context.Context, c *client.Client, run api.Run) erro
 		return err
 	}
 	fmt.Fprintln(r.out)
-	term.Wall(r.out, run)
+	term.Wall(r.out, run, past)
 	term.Missing(r.out, run)
 	term.Faults(r.out, faults)
 	v := run.Verdict.Words()
@@ -426,9 +428,24 @@ func (r *root) writeRun(ctx context.Context, c *client.Client, run api.Run) erro
 	if run.Why != "" {
 		why = " (" + run.Why + ")"
 	}
+	if n := instead(run); n > 0 {
+		fmt.Fprintf(r.out, "\n%s passed with another element in a locator's place: pane mend %d says which\n", term.Number(n, "cell"), run.Number)
+	}
 	fmt.Fprintf(r.out, "\nRun #%d %s%s%s: %s\n%s/runs/%d\n", run.Number, term.Paint(run.Verdict, v), why, spent,
 		term.Counts(run.Counts), c.Base, run.Number)
 	return nil
+}
+
+// instead is how many cells of a run passed though one of their locators found nothing.
+func instead(run api.Run) (n int) {
+	for _, row := range run.Cells {
+		for _, c := range row {
+			if c.Verdict == verdict.Passed && c.Message != "" {
+				n++
+			}
+		}
+	}
+	return n
 }
 
 // download writes an answer to a file, whole or not at all.
@@ -522,7 +539,8 @@ func (r *root) runsCmd() *cobra.Command {
 }
 
 func (r *root) showCmd() *cobra.Command {
-	var test string
+	var test, by string
+	var past bool
 	cmd := &cobra.Command{
 		Use: "show RUN", Short: "Show a run's wall and what went wrong, or one test step by step", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -534,14 +552,51 @@ func (r *root) showCmd() *cobra.Command {
 			if err := c.Get(cmd.Context(), fmt.Sprintf("/runs/%d", number), &run); err != nil {
 				return err
 			}
-			if test == "" {
-				return r.writeRun(cmd.Context(), c, run)
+			switch {
+			case test != "":
+				return r.showTest(cmd.Context(), c, run, test)
+			case by != "":
+				return r.showBy(run, by)
 			}
-			return r.showTest(cmd.Context(), c, run, test)
+			var strips api.Past
+			if past && !r.json {
+				if err := c.Get(cmd.Context(), fmt.Sprintf("/runs/%d/past", number), &strips); err != nil {
+					return err
+				}
+			}
+			return r.writeRun(cmd.Context(), c, run, strips.Strips)
 		},
 	}
 	cmd.Flags().StringVar(&test, "test", "", "show this test in every combination, step by step")
+	cmd.Flags().StringVar(&by, "by", "", "count what its cells came to by an axis such as browser, by tag, or by directory")
+	cmd.Flags().BoolVar(&past, "past", false, "below each cell what it came to in its last twenty runs, oldest first")
 	return cmd
+}
+
+// showBy counts a run's cells by an axis, by tag or by directory.
+func (r *root) showBy(run api.Run, by string) error {
+	groups := walls.By(&run, by)
+	if len(groups) == 0 {
+		axes := []string{"tag", "directory"}
+		for _, p := range run.Panes {
+			for axis := range p.Values {
+				if !slices.Contains(axes, axis) {
+					axes = append(axes, axis)
+				}
+			}
+		}
+		slices.Sort(axes)
+		return usage("--by: run #%d has no axis %q; choose one of %s", run.Number, by, strings.Join(axes, ", "))
+	}
+	if r.json {
+		return r.writeJSON(groups)
+	}
+	t := term.NewTable(by, "cells", "came to")
+	for _, g := range groups {
+		t.Row(term.Tame(g.Value), strconv.Itoa(g.Counts.Total()), term.Counts(g.Counts))
+	}
+	fmt.Fprintln(r.out, t)
+	return nil
 }
 
 func (r *root) showTest(ctx context.Context, c *client.Client, run api.Run, name string) error {

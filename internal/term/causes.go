@@ -177,7 +177,8 @@ func Percent(p float64) string { return fmt.Sprintf("%.0f %%", 100*p) }
 func strip(s string) string {
 	var b strings.Builder
 	for _, r := range s {
-		v := map[rune]verdict.Verdict{'p': verdict.Passed, 'f': verdict.Failed, 'y': verdict.Flaky, 'l': verdict.LabFault}[r]
+		v := map[rune]verdict.Verdict{'p': verdict.Passed, 'f': verdict.Failed, 'y': verdict.Flaky, 'l': verdict.LabFault,
+			'a': verdict.Aside, 'n': verdict.Ended, 's': verdict.Skipped, 'u': verdict.Unsupported}[r]
 		b.WriteString(Paint(v, Shapes[v]))
 	}
 	return b.String()

@@ -20,8 +20,9 @@ func dealt(p api.Pane) (n int) {
 	return n
 }
 
-// Wall draws tests down and combinations across.
-func Wall(w io.Writer, run api.Run) {
+// Wall draws tests down and combinations across; below each cell its last runs, where past
+// has them by pane and test.
+func Wall(w io.Writer, run api.Run, past [][]string) {
 	labels := make([][]string, len(run.Panes))
 	deep := 1
 	for i, p := range run.Panes {
@@ -64,7 +65,10 @@ func Wall(w io.Writer, run api.Run) {
 			if c.TookMS > 0 {
 				s += " " + Millis(c.TookMS)
 			}
-			row = append(row, Paint(c.Verdict, s))
+			if s = Paint(c.Verdict, s); i < len(past) && j < len(past[i]) && past[i][j] != "" {
+				s += "\n" + strip(past[i][j])
+			}
+			row = append(row, s)
 		}
 		t.Row(row...)
 	}

@@ -25,7 +25,7 @@ func sampleRun() api.Run {
 
 func TestWall(t *testing.T) {
 	var out bytes.Buffer
-	Wall(&out, sampleRun())
+	Wall(&out, sampleRun(), nil)
 	for _, want := range []string{"chromium", "phone", "■ 900 ms", "◩ 1.5 s", "◧ 1 m 01 s", "╳", "■ passed   ╳ unsupported " +
 		"  ◧ flaky   ◩ failed"} {
 		assert.Contains(t, out.String(), want)
