@@ -29,6 +29,7 @@ type Beside struct {
 	At       int                   `json:"at" description:"the row of the pages that are compared; -1: none was kept of both"`
 	Page     []likeness.Difference `json:"page" description:"in what the page differs on the left from the right"`
 	Why      string                `json:"why" description:"why no pages are compared"`
+	Lacking  []string              `json:"lacking" description:"what was not kept of one of them, and is not compared"`
 	Others   []PaneGlanceAt        `json:"others" description:"the panes in which the test ran"`
 	Words    string                `json:"words" description:"the first difference, in a sentence"`
 }

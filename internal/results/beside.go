@@ -46,7 +46,7 @@ func (r *Results) Beside(ctx context.Context, number, test int, f api.BesideFilt
 		return api.Beside{}, err
 	}
 	out := api.Beside{Run: run.RunSummary, Test: run.Tests[test], At: -1, Page: []likeness.Difference{}, Others: []api.PaneGlanceAt{},
-		Rows: []api.BesideRow{}, Console: []api.BesideLine{}, Requests: []api.BesideRequest{}, Unlike: []string{}}
+		Rows: []api.BesideRow{}, Console: []api.BesideLine{}, Requests: []api.BesideRequest{}, Unlike: []string{}, Lacking: []string{}}
 	for i := range run.Panes {
 		if c := run.Cells[i][test]; c.Attempts > 0 {
 			out.Others = append(out.Others, api.PaneGlanceAt{Pane: i, Label: run.Panes[i].Label, Verdict: c.Verdict})
@@ -72,13 +72,30 @@ func (r *Results) Beside(ctx context.Context, number, test int, f api.BesideFilt
 	for _, x := range rows {
 		out.Rows = append(out.Rows, api.BesideRow{Aligned: x, L: a.step(x.Left), R: b.step(x.Right)})
 	}
-	out.Console = consoles(a.console, b.console)
-	out.Requests = requests(a.requests, b.requests)
+	if lack(&out, "console", a.kept[record.Console], b.kept[record.Console]) {
+		out.Console = consoles(a.console, b.console)
+	}
+	if lack(&out, "network", a.kept[record.Network], b.kept[record.Network]) {
+		out.Requests = requests(a.requests, b.requests)
+	}
 	if err := r.pages(&out, a, b); err != nil {
 		return out, err
 	}
 	out.Words = besideWords(&out)
 	return out, nil
+}
+
+// lack says of which side something was not kept; it reports whether it was of both.
+func lack(out *api.Beside, what string, left, right bool) bool {
+	for _, x := range []struct {
+		kept bool
+		s    *api.BesideSide
+	}{{left, &out.Left}, {right, &out.Right}} {
+		if !x.kept {
+			out.Lacking = append(out.Lacking, fmt.Sprintf("%s of %s", what, x.s.Label))
+		}
+	}
+	return left && right
 }
 
 // pairOf finds the two panes: those that are named, or one in which the test failed and the
@@ -154,6 +171,7 @@ type side struct {
 	shots    []shot
 	console  []recording.Line
 	requests []asked
+	kept     map[record.Kind]bool // kinds of recordings
 }
 
 // shot is a recorded picture, and when it was taken.
@@ -194,7 +212,7 @@ func (r *Results) side(ctx context.Context, run *api.Run, pane, test int) (*side
 	if err != nil {
 		return nil, fmt.Errorf("records of attempt %s: %w", a.ID, err)
 	}
-	s := &side{steps: d.Steps, BesideSide: api.BesideSide{Pane: pane, Label: run.Panes[pane].Label, Attempt: a.ID, Number: a.Number,
+	s := &side{steps: d.Steps, kept: map[record.Kind]bool{}, BesideSide: api.BesideSide{Pane: pane, Label: run.Panes[pane].Label, Attempt: a.ID, Number: a.Number,
 		Agent: a.Agent, Browser: d.Browser, Version: d.Version, Verdict: verdict.Verdict(a.Verdict), Message: a.Message,
 		StartedAt: api.At(a.StartedAt), TookMS: a.TookMS}}
 	if a.Sessions > 0 {
@@ -231,6 +249,7 @@ func (r *Results) readSide(s *side, f store.File) error {
 		return err
 	}
 	defer body.Close()
+	s.kept[record.Kind(f.Kind)] = true
 	in := io.LimitReader(body, limit)
 	switch f.Kind {
 	case string(record.Console):

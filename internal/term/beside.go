@@ -69,6 +69,9 @@ func Beside(w io.Writer, b api.Beside) {
 		}
 		fmt.Fprintf(w, "  %-8s %s %s  %s\n", where(q.Left >= 0, q.Right >= 0), q.Method, Tame(q.Path), answers(q))
 	}
+	if len(b.Lacking) > 0 {
+		fmt.Fprintf(w, "\n%s\n", Faint("Not kept, and not compared: "+strings.Join(b.Lacking, ", ")+"; --record keeps more"))
+	}
 	fmt.Fprintf(w, "\n%d requests, %s on %s and %s on %s\n", len(b.Requests), Millis(b.Left.TookMS), b.Left.Label, Millis(b.Right.TookMS),
 		b.Right.Label)
 }

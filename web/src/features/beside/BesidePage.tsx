@@ -207,7 +207,11 @@ function Side({ side, run, test }: { side: BesideSide; run: number; test: number
 function Step({ step, slow, other }: { step: BesideStep | null; slow: boolean; other: BesideStep | null }) {
   if (!step) return <td className="px-2 py-1.5 text-xs text-soft">no such step</td>;
   const element = (s: string) => s.split(" visible at ")[0];
-  const another = other !== null && step.matched !== "" && element(step.matched) !== element(other.matched);
+  const another =
+    other !== null &&
+    step.matched !== "" &&
+    other.matched !== "" &&
+    element(step.matched) !== element(other.matched);
   return (
     <td className="px-2 py-1.5">
       <span className="flex items-center gap-1.5">
@@ -223,6 +227,12 @@ function Step({ step, slow, other }: { step: BesideStep | null; slow: boolean; o
       )}
     </td>
   );
+}
+
+/** Of which side something was not kept; empty where it was of both. */
+function lacks(b: Beside, what: string): string {
+  const of = b.lacking.filter((l) => l.startsWith(what)).map((l) => l.replace(`${what} of `, ""));
+  return of.length > 0 ? `Not kept of ${of.join(" and ")}` : "";
 }
 
 const kinds: Record<string, string> = {
@@ -284,7 +294,9 @@ function Console({ b }: { b: Beside }) {
   return (
     <Sheet title="Console" className="self-start">
       {b.console.length === 0 ? (
-        <Empty title="No errors and no warnings">Neither side's console was kept, or it was quiet.</Empty>
+        <Empty title={lacks(b, "console") || "No errors and no warnings"}>
+          {lacks(b, "console") ? "It is compared where both were kept." : "Both consoles were quiet."}
+        </Empty>
       ) : (
         <ul>
           {b.console.map((l, i) => (
@@ -314,8 +326,10 @@ function Requests({ b }: { b: Beside }) {
   return (
     <Sheet title="Requests" className="self-start">
       {b.requests.length === 0 ? (
-        <Empty title="No requests were kept">
-          Record the network of passing tests too (--record network=always) to compare them.
+        <Empty title={lacks(b, "network") || "Nothing was asked for"}>
+          {lacks(b, "network")
+            ? "Record the network of passing tests too (--record network=always) to compare them."
+            : "Neither side made a request."}
         </Empty>
       ) : (
         <table className="w-full text-left">

@@ -316,7 +316,7 @@ const Heading = memo(function Heading({
   return (
     <div
       role="rowheader"
-      className="flex items-end gap-2 border-b border-line bg-raised px-4 pb-1.5"
+      className="flex w-[56rem] items-end gap-2 border-b border-line bg-raised px-4 pb-1.5"
       style={{ height }}
       title={of.heading}
     >
@@ -433,7 +433,7 @@ const CellLink = memo(function CellLink({
       {cell.took_ms > 0 ? took(cell.took_ms) : ""}
       {cell.attempts > 1 ? ` ×${cell.attempts}` : ""}
       {strip && (
-        <span aria-hidden="true" className="block h-2.5 font-mono text-[8px] leading-[8px]">
+        <span aria-hidden="true" className="mt-0.5 block h-2.5 font-mono text-[8px] leading-[8px]">
           {drawn(strip)}
         </span>
       )}
