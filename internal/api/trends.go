@@ -60,6 +60,7 @@ type Slow struct {
 	Runs    int           `json:"runs" description:"that were looked at"`
 	Turns   []SlowTest    `json:"turns" description:"tests whose time changed for certain, those that lost most first"`
 	Longest []SlowTest    `json:"longest" description:"the tests that take longest"`
+	Over    []SlowStep    `json:"over" description:"steps that took longer than their limits, those that were most often first"`
 	Paces   []triage.Pace `json:"paces" description:"combinations against the median one, the slowest first"`
 }
 
@@ -70,6 +71,19 @@ type SlowTest struct {
 	Turn   *triage.Turn `json:"turn" description:"the run in which it changed; null where it did not"`
 	Bundle string       `json:"bundle" description:"of that run, SHA-256"`
 	Series []SlowPoint  `json:"series" description:"by run, oldest first"`
+}
+
+// SlowStep is a step that took longer than its limit.
+type SlowStep struct {
+	Test    string `json:"test"`
+	Title   string `json:"title"`
+	LimitMS int64  `json:"limit_ms"`
+	Times   int    `json:"times" description:"how often it did"`
+	WorstMS int64  `json:"worst_ms"`
+	On      string `json:"on" description:"the combination in which it took longest"`
+	Run     int    `json:"run" description:"the newest in which it did"`
+	Pane    int    `json:"pane" description:"in that run"`
+	Place   int    `json:"place" description:"of the test in that run"`
 }
 
 // SlowPoint is what a test took in one run.

@@ -39,8 +39,8 @@ func (r *liveRun) stumble(test int, steps []attempt.Step) {
 	}
 }
 
-// remembered takes down what the locators of an attempt have matched, if it passed, and
-// those that found nothing any more.
+// remembered takes down what the locators of an attempt have matched, if it passed, those
+// that found nothing any more, and the steps that took longer than they may.
 func remembered(row store.Attempt, device string, r link.Result) (batch []store.Stmt) {
 	if r.Verdict == verdict.Passed && len(r.Seen) > 0 {
 		seen := make([]store.Seen, 0, len(r.Seen))
@@ -58,6 +58,15 @@ func remembered(row store.Attempt, device string, r link.Result) (batch []store.
 		if s.Aged != nil {
 			aged = append(aged, store.Aged{Step: s.Index, Body: store.JSON(s.Aged)})
 		}
+	}
+	var over []store.Over
+	for _, s := range r.Detail.Steps {
+		if s.OverMS > 0 {
+			over = append(over, store.Over{Step: s.Index, Title: attempt.Clip(s.Title, maxTitle), TookMS: s.TookMS, OverMS: s.OverMS})
+		}
+	}
+	if len(over) > 0 {
+		batch = append(batch, store.AddOver(row, over))
 	}
 	if len(aged) > 0 {
 		batch = append(batch, store.AddAged(row, aged))

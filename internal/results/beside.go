@@ -157,8 +157,8 @@ func pairOf(run *api.Run, test int, f api.BesideFilter) (left, right int, err er
 		}
 	}
 	if left < 0 || right < 0 {
-		return 0, 0, api.Errorf(api.Conflict, "%q ran in fewer than two panes of run %d: there is nothing to put beside it", run.Tests[test].Name,
-			run.Number)
+		return 0, 0, api.Errorf(api.Conflict, "%q ran in fewer than two panes of run %d: there is nothing to put beside it",
+			run.Tests[test].Name, run.Number)
 	}
 	return left, right, nil
 }
@@ -212,7 +212,8 @@ func (r *Results) side(ctx context.Context, run *api.Run, pane, test int) (*side
 	if err != nil {
 		return nil, fmt.Errorf("records of attempt %s: %w", a.ID, err)
 	}
-	s := &side{steps: d.Steps, kept: map[record.Kind]bool{}, BesideSide: api.BesideSide{Pane: pane, Label: run.Panes[pane].Label, Attempt: a.ID, Number: a.Number,
+	s := &side{steps: d.Steps, kept: map[record.Kind]bool{}, BesideSide: api.BesideSide{Pane: pane,
+		Label: run.Panes[pane].Label, Attempt: a.ID, Number: a.Number,
 		Agent: a.Agent, Browser: d.Browser, Version: d.Version, Verdict: verdict.Verdict(a.Verdict), Message: a.Message,
 		StartedAt: api.At(a.StartedAt), TookMS: a.TookMS}}
 	if a.Sessions > 0 {

@@ -8,12 +8,14 @@ import (
 
 	"parallelpane/internal/api"
 	"parallelpane/internal/core/triage"
+	"parallelpane/internal/store"
 )
 
 // Bounds of what is looked at and said.
 const (
 	maxPaced   = 300_000
 	maxLongest = 20
+	maxOver    = 10_000
 )
 
 // Slow says, suite by suite, what became slower, what takes long, and which combinations
@@ -44,8 +46,34 @@ func (r *Results) Slow(ctx context.Context, f api.SlowFilter) ([]api.Slow, error
 	return out, nil
 }
 
+// overLimits gathers steps that took longer than their limits, those that did most often
+// first.
+func overLimits(rows []store.Over, text string) []api.SlowStep {
+	at := map[[2]string]int{}
+	out := []api.SlowStep{}
+	for _, o := range rows {
+		if !strings.Contains(strings.ToLower(o.Test), text) {
+			continue
+		}
+		k := [2]string{o.Test, o.Title}
+		i, known := at[k]
+		if !known {
+			i = len(out)
+			at[k] = i
+			out = append(out, api.SlowStep{Test: o.Test, Title: o.Title, LimitMS: o.OverMS, Run: o.Run, Pane: o.Pane, Place: o.Place})
+		}
+		x := &out[i]
+		if x.Times++; o.TookMS > x.WorstMS {
+			x.WorstMS, x.On = o.TookMS, o.Label
+		}
+	}
+	slices.SortStableFunc(out, func(a, b api.SlowStep) int { return cmp.Or(b.Times-a.Times, cmp.Compare(b.WorstMS, a.WorstMS)) })
+	return out[:min(len(out), maxLongest)]
+}
+
 func (r *Results) slowOf(ctx context.Context, project, suite string, f api.SlowFilter) (api.Slow, error) {
-	out := api.Slow{Project: project, Suite: suite, Turns: []api.SlowTest{}, Longest: []api.SlowTest{}, Paces: []triage.Pace{}}
+	out := api.Slow{Project: project, Suite: suite, Turns: []api.SlowTest{}, Longest: []api.SlowTest{}, Over: []api.SlowStep{},
+		Paces: []triage.Pace{}}
 	const newest = 1 << 31
 	from, err := r.store.NthBefore(ctx, project, suite, newest, f.Runs)
 	if err != nil {
@@ -62,6 +90,11 @@ func (r *Results) slowOf(ctx context.Context, project, suite string, f api.SlowF
 	}
 	out.Runs = len(runs)
 	text := strings.ToLower(f.Text)
+	over, err := r.store.OverLimits(ctx, project, suite, from, maxOver)
+	if err != nil {
+		return out, err
+	}
+	out.Over = overLimits(over, text)
 	for test, all := range byTest {
 		if !strings.Contains(strings.ToLower(test), text) {
 			continue

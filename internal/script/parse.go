@@ -257,7 +257,7 @@ func (p *parser) steps(n *yaml.Node) (out []Step) {
 func (p *parser) step(n *yaml.Node) (Step, bool) {
 	before := len(p.Problems)
 	s := Step{Position: p.At(n)}
-	known := []string{"about", "if", "within", "frame", "with", "wait"}
+	known := []string{"about", "if", "within", "frame", "with", "wait", "limit"}
 	var with *Entry
 	for _, a := range Actions {
 		known = append(known, string(a))
@@ -281,6 +281,8 @@ func (p *parser) step(n *yaml.Node) (Step, bool) {
 			with = &e
 		case e.Key == "wait":
 			s.Wait = p.Duration(e.Value, "wait")
+		case e.Key == "limit":
+			p.limit(&s, e)
 		case slices.Contains(Actions, Action(e.Key)):
 			if action != nil {
 				p.Fail(e.Node, "step: %s and %s in one step; write two steps", action.Key, e.Key)
@@ -293,7 +295,7 @@ func (p *parser) step(n *yaml.Node) (Step, bool) {
 	}
 	if action == nil {
 		if len(p.Problems) == before {
-			p.Fail(n, "step: expected one of %s", strings.Join(known[6:], ", "))
+			p.Fail(n, "step: expected one of %s", strings.Join(known[7:], ", "))
 		}
 		return s, false
 	}
@@ -566,6 +568,32 @@ func (p *parser) wanted(e *Expectation, n *yaml.Node) {
 				p.Fail(entries[0].Value, "matches: %v", err)
 			}
 		}
+	}
+}
+
+// limit reads how long a step may take: a time, or one with what comes of taking longer.
+func (p *parser) limit(s *Step, e Entry) {
+	if resolve(e.Value).Kind != yaml.MappingNode {
+		s.Limit = p.Duration(e.Value, "limit")
+		return
+	}
+	for _, x := range p.Mapping(e.Value, "limit") {
+		switch x.Key {
+		case "time":
+			s.Limit = p.Duration(x.Value, "time")
+		case "fail":
+			switch v := p.String(x.Value, "fail"); v {
+			case "true", "false":
+				s.Strict = v == "true"
+			default:
+				p.Fail(x.Value, "fail: expected true or false, found %q", v)
+			}
+		default:
+			p.Unknown(x, "limit", "time", "fail")
+		}
+	}
+	if s.Limit == 0 && len(p.Problems) == 0 {
+		p.Fail(e.Value, "limit: expected a time such as 2s, or {time: 2s, fail: true}")
 	}
 }
 

@@ -165,7 +165,7 @@ func TestSchemaKnowsWhatTheParserKnows(t *testing.T) {
 	for _, a := range Actions {
 		assert.Contains(t, schema.Defs["step"].Properties, string(a))
 	}
-	assert.Len(t, schema.Defs["step"].Properties, len(Actions)+6)
+	assert.Len(t, schema.Defs["step"].Properties, len(Actions)+7)
 	for _, w := range Ways {
 		assert.Contains(t, schema.Defs["locator"].OneOf[1].Properties, w)
 	}

@@ -232,6 +232,11 @@ func (r *runner) carryOut(ctx context.Context, step Step, res *attempt.Step, w W
 		err = r.act(ctx, step, res, w)
 	}
 	res.TookMS, res.Matched, res.Aged = r.since()-res.StartMS, r.matched, r.aged
+	if limit := step.Limit.Milliseconds(); limit > 0 && run && err == nil && res.TookMS > limit {
+		if res.OverMS = limit; step.Strict {
+			err = fmt.Errorf("it took %d ms; its limit is %d ms", res.TookMS, limit)
+		}
+	}
 	if err == nil && run {
 		r.keepSeen(ctx, step)
 	}

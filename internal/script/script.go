@@ -69,6 +69,8 @@ type Step struct {
 	Within *Locator
 	Frames []*Locator    // in which the step acts, each within the one before
 	Wait   time.Duration // 0 means the script's
+	Limit  time.Duration // over which it is told to be slow; 0: none
+	Strict bool          // and fails
 	In     *Call         // the use of a block that it stands in; nil in a script
 	Call   *Call         // of a do
 	Action Action

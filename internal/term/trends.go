@@ -94,6 +94,10 @@ func Slow(w io.Writer, all []api.Slow) {
 			}
 			fmt.Fprintf(w, "  combinations against the median: %s\n", names(parts, "combinations"))
 		}
+		for _, x := range s.Over[:min(5, len(s.Over))] {
+			fmt.Fprintf(w, "  over its limit of %s %s: %s, in %s, %s on %s\n", Millis(x.LimitMS), Number(x.Times, "time"), Tame(x.Title),
+				Tame(x.Test), Millis(x.WorstMS), Tame(x.On))
+		}
 		t := NewTable("longest", "median", "by run")
 		for _, x := range s.Longest[:min(5, len(s.Longest))] {
 			t.Row(Tame(x.Test), Millis(x.MS), series(x.Series))

@@ -31,5 +31,6 @@ type Step struct {
 	Site    bool            `json:"site,omitempty"`    // at fault is the lab, because the site under test does not answer
 	Shot    string          `json:"shot,omitempty"`    // name under which the watcher keeps the screenshot taken in it
 	Page    string          `json:"page,omitempty"`    // name under which the watcher keeps what the page was made of when it failed
+	OverMS  int64           `json:"over_ms,omitempty"` // its limit, where it took longer
 	Aged    *Aged           `json:"aged,omitempty"`    // its locator finds nothing any more, and something is like what it found
 }

@@ -30,6 +30,18 @@ CREATE TABLE aged (
     body   TEXT    NOT NULL, -- JSON
     PRIMARY KEY (run, pane, test, number, step)
 ) WITHOUT ROWID;
+-- Steps of a run that took longer than their limits.
+CREATE TABLE over (
+    run     INTEGER NOT NULL REFERENCES runs (number),
+    pane    INTEGER NOT NULL,
+    test    INTEGER NOT NULL,
+    number  INTEGER NOT NULL, -- of the attempt
+    step    INTEGER NOT NULL,
+    title   TEXT    NOT NULL,
+    took_ms INTEGER NOT NULL,
+    over_ms INTEGER NOT NULL, -- the limit
+    PRIMARY KEY (run, pane, test, number, step)
+) WITHOUT ROWID;
 -- Tests whose failures turn no run red until a time.
 CREATE TABLE aside (
     project TEXT    NOT NULL,
@@ -83,6 +95,7 @@ DROP TRIGGER cells_repast;
 DROP TRIGGER cells_past;
 DROP TABLE past;
 DROP TABLE aside;
+DROP TABLE over;
 DROP TABLE aged;
 DROP TABLE stumbles;
 DROP TABLE remembered;

@@ -46,6 +46,9 @@ export function Detail({
           </span>
         </p>
       )}
+      {own?.over_ms !== undefined && (
+        <p className="text-sm text-flaky">Slow: it took longer than its limit of {took(own.over_ms)}.</p>
+      )}
       {own?.matched && <p className="text-xs text-soft">On the element {own.matched}</p>}
       {message && (
         <pre

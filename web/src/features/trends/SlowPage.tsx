@@ -19,7 +19,7 @@ export function SlowPage() {
     queryFn: () => get<Slow[]>(`/slow?runs=${encodeURIComponent(runs)}`),
   });
   const text = filters.value("text").toLowerCase();
-  const has = (x: SlowTest) => x.test.toLowerCase().includes(text);
+  const has = (x: { test: string }) => x.test.toLowerCase().includes(text);
   return (
     <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
       <div className="flex flex-wrap items-center gap-3">
@@ -65,6 +65,20 @@ export function SlowPage() {
                 {s.turns.length === 0 && (
                   <p className="text-soft">No test became slower or faster for certain.</p>
                 )}
+                {s.over.filter(has).map((x) => (
+                  <p key={`${x.test} ${x.title}`} className="min-w-0">
+                    <span className="text-flaky">over its limit</span>{" "}
+                    <Link
+                      className="font-medium hover:underline"
+                      to={`/runs/${x.run}/tests/${x.place}?pane=${x.pane}`}
+                    >
+                      {x.title}
+                    </Link>
+                    <span className="block text-sm text-soft">
+                      {x.test}: {many(x.times, "time")} over {took(x.limit_ms)}, {took(x.worst_ms)} on {x.on}
+                    </span>
+                  </p>
+                ))}
                 <h3 className="text-xs text-soft">What takes longest</h3>
                 {s.longest.filter(has).map((x) => (
                   <div key={x.test} className="grid grid-cols-[minmax(0,1fr)_10rem_5rem] items-center gap-3">
