@@ -7,7 +7,7 @@ ignore ./web/node_modules
 require (
 	filippo.io/age v1.3.2
 	github.com/PuerkitoBio/goquery v1.13.0
-	github.com/andybalholm/cascadia v1.3.4
+	github.com/andybalholm/cascadia v1.3.5
 	github.com/antchfx/htmlquery v1.3.7
 	github.com/arran4/golang-ical v0.3.4
 	github.com/aymanbagabas/go-udiff v0.4.1

@@ -110,7 +110,7 @@ func (r *root) command() *cobra.Command {
 		&cobra.Group{ID: "write", Title: "Write tests:"})
 	for group, cmds := range map[string][]*cobra.Command{
 		"run": {r.runCmd(), r.runsCmd(), r.showCmd(),
-			r.outputCmd(), r.againCmd(), r.overviewCmd(), r.causesCmd(), r.mendCmd(), r.besideCmd(), r.asideCmd(),
+			r.outputCmd(), r.againCmd(), r.overviewCmd(), r.causesCmd(), r.mendCmd(), r.besideCmd(), r.locateCmd(), r.asideCmd(),
 			r.compareCmd(), r.unsteadyCmd(), r.shakeCmd(), r.slowCmd(), r.trendsCmd(),
 			r.bisectCmd(), r.cancelCmd(), r.fetchCmd(), r.sessionsCmd(), r.verdictCmd(),
 			r.relayCmd(), r.relaysCmd(), r.secretCmd(), r.presetCmd(), r.scheduleCmd()},

@@ -18,6 +18,11 @@ type besideIn struct {
 	api.BesideFilter
 }
 
+type locateIn struct {
+	attemptIn
+	api.LocateFilter
+}
+
 type betterIn struct{ api.BetterFilter }
 
 func (in *betterIn) project(context.Context, *service.Service) (string, error) {
@@ -41,6 +46,10 @@ func (a *server) triageRoutes() {
 	add(a, "GET", "/runs/{number}/past", within(api.Viewer), "What each cell of a run came to in the last twenty runs that tried it",
 		func(ctx context.Context, _ api.Who, in *numberIn) (api.Past, error) {
 			return s.Past(ctx, in.Number)
+		})
+	add(a, "GET", "/attempts/{attempt}/pages/{name}", within(api.Viewer), "Try a locator on a page that was kept of an attempt",
+		func(ctx context.Context, _ api.Who, in *locateIn) (api.Located, error) {
+			return s.Locate(ctx, in.Attempt, in.Name, in.LocateFilter)
 		})
 	add(a, "GET", "/locators", within(api.Viewer), "List locators that passing tests of a suite met in place of brittle ones",
 		func(ctx context.Context, _ api.Who, in *betterIn) ([]api.Better, error) {

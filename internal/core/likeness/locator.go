@@ -29,11 +29,11 @@ func Propose(page []Portrait, index int, marker string) (l Locator, ok bool) {
 	for _, l := range ways(p, marker) {
 		found := 0
 		for i := range page {
-			if page[i].Hidden == "" && l.finds(&page[i], marker) {
+			if page[i].Hidden == "" && l.of(marker).Finds(&page[i]) {
 				found++
 			}
 		}
-		if found == 1 && l.finds(p, marker) {
+		if found == 1 && l.of(marker).Finds(p) {
 			return l, true
 		}
 	}
@@ -70,13 +70,11 @@ func ways(p *Portrait, marker string) []Locator {
 var rare = []string{"alert", "banner", "combobox", "contentinfo", "dialog", "form", "main", "navigation", "progressbar", "search",
 	"searchbox", "status", "table", "textbox"}
 
-// finds reports whether a locator other than css and xpath finds an element. Of several
+// Finds reports whether a locator other than css and xpath finds an element. Of several
 // elements within one another that read the same, the innermost is found by reads; a
 // portrait tells that by having no text of its own otherwise.
-func (l Locator) finds(p *Portrait, marker string) bool {
+func (l Locator) Finds(p *Portrait) bool {
 	switch l.By {
-	case "marked":
-		return p.Attrs[marker] == l.Value
 	case "role":
 		return p.Role == l.Value && (l.Name == "" || p.Name == l.Name)
 	case "label":
@@ -87,6 +85,14 @@ func (l Locator) finds(p *Portrait, marker string) bool {
 		return p.Attrs[l.Attr] == l.Value
 	}
 	return false
+}
+
+// of is the locator without the word for what marks elements for tests.
+func (l Locator) of(marker string) Locator {
+	if l.By == "marked" {
+		return Locator{By: "attribute", Attr: marker, Value: l.Value}
+	}
+	return l
 }
 
 // YAML is the locator as scripts write it, in one line.

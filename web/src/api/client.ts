@@ -18,6 +18,7 @@ export type Cause = Schemas["Cause"];
 export type Causes = Schemas["Causes"];
 export type Aside = Schemas["Aside"];
 export type AsideRequest = Schemas["AsideSetIn"];
+export type Located = Schemas["Located"];
 export type Past = Schemas["Past"];
 export type Beside = Schemas["Beside"];
 export type BesideSide = Schemas["BesideSide"];

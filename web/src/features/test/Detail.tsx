@@ -2,6 +2,7 @@ import { clsx } from "clsx";
 import { Link } from "react-router";
 import { type Attempt, fileAddress, type PaneAttempts } from "../../api/client";
 import { sure, took } from "../../ui/words";
+import { TryLocator } from "./TryLocator";
 
 /** What happened in one step of one attempt: message, screenshot, files. */
 export function Detail({
@@ -89,6 +90,7 @@ export function Detail({
           </figcaption>
         </figure>
       )}
+      {own?.page && <TryLocator key={`${attempt.id} ${step}`} attempt={attempt} step={own} shot={shot} />}
       <dl className="grid grid-cols-[auto_1fr] gap-x-4 gap-y-1 text-xs">
         <dt className="text-soft">Ran on</dt>
         <dd>
