@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"net/url"
 	"slices"
@@ -9,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"parallelpane/internal/api"
+	"parallelpane/internal/client"
 	"parallelpane/internal/core/source"
 	"parallelpane/internal/term"
 )
@@ -21,15 +23,7 @@ func (r *root) besideCmd() *cobra.Command {
 			"a label, a key or a number. Without PANE it is one in which the test failed, without OTHER the most alike one in which it passed.",
 		Example: "  pane beside 812 'Hold a berth' 'webkitgtk · phone'",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			c, number, err := r.ofRun(args[0])
-			if err != nil {
-				return err
-			}
-			var run api.Run
-			if err := c.Get(cmd.Context(), fmt.Sprintf("/runs/%d", number), &run); err != nil {
-				return err
-			}
-			test, err := testOf(&run, args[1])
+			c, number, test, err := r.testIn(cmd.Context(), args[0], args[1])
 			if err != nil {
 				return err
 			}
@@ -50,6 +44,19 @@ func (r *root) besideCmd() *cobra.Command {
 			return nil
 		},
 	}
+}
+
+// testIn finds a test of a run, and connects to the service.
+func (r *root) testIn(ctx context.Context, of, name string) (c *client.Client, number, test int, err error) {
+	if c, number, err = r.ofRun(of); err != nil {
+		return
+	}
+	var run api.Run
+	if err = c.Get(ctx, fmt.Sprintf("/runs/%d", number), &run); err != nil {
+		return
+	}
+	test, err = testOf(&run, name)
+	return
 }
 
 // testOf finds a test of a run by name or number.

@@ -23,15 +23,7 @@ func (r *root) locateCmd() *cobra.Command {
 			"combination of which a page was kept.\n\nExit code: 0 it finds just one element that can be seen, 1 it does not.",
 		Example: "  pane locate 812 'Hold a berth' '{role: button, name: Hold}'",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			c, number, err := r.ofRun(args[0])
-			if err != nil {
-				return err
-			}
-			var run api.Run
-			if err := c.Get(cmd.Context(), fmt.Sprintf("/runs/%d", number), &run); err != nil {
-				return err
-			}
-			test, err := testOf(&run, args[1])
+			c, number, test, err := r.testIn(cmd.Context(), args[0], args[1])
 			if err != nil {
 				return err
 			}

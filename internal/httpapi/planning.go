@@ -22,10 +22,19 @@ func (in *asideSetIn) project(context.Context, *service.Service) (string, error)
 	return in.Project, nil
 }
 
+func (in *asideSetIn) missing() error { return noTest(in.AsideName) }
+
 type asideEndIn struct{ api.AsideName }
 
 func (in *asideEndIn) project(context.Context, *service.Service) (string, error) {
 	return in.Project, nil
+}
+
+func (in *asideEndIn) missing() error { return noTest(in.AsideName) }
+
+// noTest is what somebody is told who may not know of a test's project.
+func noTest(n api.AsideName) error {
+	return api.Errorf(api.NotFound, "there is no test %.80q of suite %.80q in project %.80q", n.Test, n.Suite, n.Project)
 }
 
 // planning lists the operations on quotas, presets and schedules.

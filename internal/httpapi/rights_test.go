@@ -125,6 +125,25 @@ func TestNothingIsSeenOfAnotherProject(t *testing.T) {
 	a := x.do("POST", "/webdriver/session", guest, `{"capabilities":{"alwaysMatch":{"pane:options":{"project":"saltmarsh"}}}}`)
 	assert.Contains(t, string(a.body), "has not the role runner in the project saltmarsh")
 
+	// What a request's body or query names is another project's too.
+	runner := x.as("runner", in("saltmarsh", api.Runner))
+	aside := api.AsideRequest{AsideName: api.AsideName{Project: "saltmarsh", Suite: run.Suite, Test: "Tide"}, Owner: "tern", Reason: "late",
+		Until: time.Now().Add(time.Hour)}
+	gone := "/api/v1/aside?project=saltmarsh&suite=" + run.Suite + "&test=Tide"
+	for _, path := range []string{"/api/v1/locators?project=saltmarsh&suite=" + run.Suite} {
+		assert.Equal(t, 404, x.do("GET", path, guest, nil).status)
+		assert.Equal(t, 200, x.do("GET", path, insider, nil).status)
+	}
+	for token, want := range map[string][2]int{guest: {404, 404}, insider: {403, 403}, runner: {200, 204}} {
+		assert.Equal(t, want[0], x.do("POST", "/api/v1/aside", token, aside).status)
+		if token != runner {
+			assert.Equal(t, want[1], x.do("DELETE", gone, token, nil).status)
+		}
+	}
+	assert.Contains(t, string(x.do("GET", "/api/v1/aside", insider, nil).body), "Tide")
+	assert.NotContains(t, string(x.do("GET", "/api/v1/aside", guest, nil).body), "Tide")
+	assert.Equal(t, 204, x.do("DELETE", gone, runner, nil).status)
+
 	ctx, stop := context.WithCancel(t.Context())
 	defer stop()
 	var heard bytes.Buffer

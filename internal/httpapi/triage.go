@@ -29,6 +29,10 @@ func (in *betterIn) project(context.Context, *service.Service) (string, error) {
 	return in.Project, nil
 }
 
+func (in *betterIn) missing() error {
+	return api.Errorf(api.NotFound, "there is no suite %.80q in project %.80q", in.Suite, in.Project)
+}
+
 func (a *server) triageRoutes() {
 	s := a.service
 	add(a, "GET", "/runs/{number}/causes", within(api.Viewer), "What the failures of a run come from, the weightiest cause first",

@@ -62,7 +62,6 @@ func compareAt(a, b source.Position) int {
 type agedGroup struct {
 	api.AgedLocator
 	votes map[string]int // new locators, by how often each was proposed
-	first attempt.Aged   // of the new locator that has most
 	all   []attempt.Aged
 }
 

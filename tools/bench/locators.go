@@ -2,24 +2,18 @@ package main
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"log/slog"
 	"net/http"
 	"net/http/httptest"
-	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
 	"time"
 
-	"parallelpane/internal/core/device"
 	"parallelpane/internal/demo/desk"
-	"parallelpane/internal/engine/chromium"
 	"parallelpane/internal/script"
 	"parallelpane/internal/script/webdrive"
 	"parallelpane/internal/script/webdrive/changes"
-	"parallelpane/internal/sessions"
 )
 
 // changesTried is how often each page is changed.
@@ -38,28 +32,11 @@ func locators(ctx context.Context, _ string) ([]row, error) {
 	mux.Handle("/docs/", http.StripPrefix("/docs/", http.FileServer(http.Dir(docs))))
 	site := httptest.NewServer(mux)
 	defer site.Close()
-	dir, err := os.MkdirTemp("", "pane-bench-")
+	s, _, end, err := onDesktop(ctx)
 	if err != nil {
 		return nil, err
 	}
-	defer os.RemoveAll(dir)
-	host, err := sessions.NewHost(dir, slog.New(slog.DiscardHandler), chromium.Family{})
-	if err != nil {
-		return nil, err
-	}
-	browsers := host.Found(ctx).Browsers
-	if len(browsers) == 0 {
-		return nil, errors.New("no chromium here")
-	}
-	profile, err := device.Find("desktop")
-	if err != nil {
-		return nil, err
-	}
-	s, err := host.Open(ctx, sessions.Request{Browser: browsers[0], Device: profile})
-	if err != nil {
-		return nil, err
-	}
-	defer s.Close()
+	defer end()
 	var all changes.Tally
 	var look, survey []time.Duration
 	br := webdrive.New(s.Session, s)

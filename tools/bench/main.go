@@ -5,6 +5,7 @@ package main
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"flag"
 	"fmt"
 	"log/slog"
@@ -261,6 +262,32 @@ func (t *timing) Shot(name string, _ []byte) string { return name }
 
 func (t *timing) Page(string, likeness.Page) string { return "" }
 
+// onDesktop opens a session of the first Chromium here.
+func onDesktop(ctx context.Context) (s *sessions.Session, profile device.Profile, end func(), err error) {
+	dir, err := os.MkdirTemp("", "bench-")
+	if err != nil {
+		return nil, profile, nil, err
+	}
+	host, err := sessions.NewHost(dir, slog.New(slog.DiscardHandler), chromium.Family{})
+	if err == nil {
+		profile, err = device.Find("")
+	}
+	if err == nil {
+		if browsers := host.Found(ctx).Browsers; len(browsers) == 0 {
+			err = errors.New("no chromium here")
+		} else {
+			s, err = host.Open(ctx, sessions.Request{Browser: browsers[0], Device: profile})
+		}
+	}
+	if err != nil {
+		return nil, profile, nil, errors.Join(err, os.RemoveAll(dir))
+	}
+	return s, profile, func() {
+		s.Close()
+		_ = os.RemoveAll(dir)
+	}, nil
+}
+
 // stepOverhead runs the demo's passing scripts in Chromium.
 func stepOverhead(ctx context.Context, _ string) ([]row, error) {
 	site := httptest.NewServer(desk.New(0))
@@ -282,28 +309,11 @@ func stepOverhead(ctx context.Context, _ string) ([]row, error) {
 	if err != nil {
 		return nil, err
 	}
-	dir, err := os.MkdirTemp("", "bench-")
+	s, profile, end, err := onDesktop(ctx)
 	if err != nil {
 		return nil, err
 	}
-	defer os.RemoveAll(dir)
-	host, err := sessions.NewHost(dir, slog.New(slog.DiscardHandler), chromium.Family{})
-	if err != nil {
-		return nil, err
-	}
-	browsers := host.Found(ctx).Browsers
-	if len(browsers) == 0 {
-		return nil, fmt.Errorf("no chromium here")
-	}
-	profile, err := device.Find("")
-	if err != nil {
-		return nil, err
-	}
-	s, err := host.Open(ctx, sessions.Request{Browser: browsers[0], Device: profile})
-	if err != nil {
-		return nil, err
-	}
-	defer s.Close()
+	defer end()
 	var driver time.Duration
 	s.Client.Observe = func(_, _ string, took time.Duration, _ error) { driver += took }
 	var all []time.Duration
