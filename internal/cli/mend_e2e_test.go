@@ -2,10 +2,12 @@ package cli
 
 import (
 	"encoding/json"
+	"fmt"
 	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -30,7 +32,9 @@ func TestALocatorThatAges(t *testing.T) {
 	}
 	b.write("pane.yaml", `project: saltmarsh
 suites: {quay: {scripts: "*.pane.yaml"}}
-matrices: {one: {axes: {browser: [chromium]}}}
+matrices:
+  one: {axes: {browser: [chromium]}}
+  two: {axes: {browser: [chromium], device: [desktop, phone]}}
 environments:
   now: {base: "`+now.URL+`"}
   next: {base: "`+next.URL+`"}
@@ -93,6 +97,39 @@ steps:
 	assert.Contains(t, string(src), "  # the office has a button\n")
 	code, run = b.run("--env", "next", "--mending", "never")
 	require.Zero(t, code, run.Cells)
+
+	code, text, errs = b.pane("locate", "2", "0", "{attribute: {id: berth-free}}")
+	assert.Zero(t, code, errs)
+	assert.Contains(t, text, "It finds one element that can be seen: a step would take it.")
+	assert.Contains(t, text, "  - expect: {reads: free for 14 nights, at: {attribute: {id: berth-free}}}")
+	code, text, _ = b.pane("locate", "2", "0", "{css: 'form label'}")
+	assert.Equal(t, 1, code)
+	assert.Regexp(t, `It finds \d elements that can be seen: a step needs one`, text)
+	b.refused(verdict.ExitUsage, "xpath: it walks the page more than twice", "locate", "2", "0", "{xpath: '//*[.//*[.//*]]'}")
+	b.refused(verdict.ExitUsage, "no page was kept of", "locate", "1", "0", "Hold")
+	code, run = b.run("--env", "next", "--matrix", "two")
+	require.Zero(t, code, run.Cells)
+	code, text, errs = b.pane("beside", strconv.Itoa(run.Number), "0")
+	require.Zero(t, code, errs)
+	assert.Contains(t, text, "Every step ended alike and acted on the same elements.")
+	assert.Contains(t, text, "the combinations differ in device")
+	if s, enter := b.console(); s != nil {
+		defer s.Close()
+		b.script(s, "http://"+b.listen, map[string]string{"enter": enter, "beside": fmt.Sprintf("/runs/%d/tests/0/beside", run.Number)}, `
+  - visit: ${vars.enter}
+  - visit: /runs/2
+  - expect: 1 locator finds nothing any more
+  - click: Patch for the scripts
+  - expect: {reads: berth-free, at: {css: 'pre[aria-label="Copy the patch"]'}}
+  - visit: /runs/2/tests/0
+  - enter: {at: {label: Try another locator on the page as it was}, text: "{role: status}"}
+  - click: {role: button, name: Try}
+  - expect: "It finds one element that can be seen: a step would take it."
+  - visit: ${vars.beside}
+  - expect: Every step ended alike and acted on the same elements.
+  - expect: {number: 3, of: {css: tbody tr button}}
+`)
+	}
 
 	// What is brittle is told before it breaks, with a better one from the runs that passed.
 	b.t.Chdir(b.project)

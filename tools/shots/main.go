@@ -55,7 +55,7 @@ func take(ctx context.Context, out, pane, project, token string, run, test int, 
 		return err
 	}
 	pages := map[string]string{
-		"overview": "/", "runs": "/runs", "trends": "/trends?by=device",
+		"overview": "/", "beside": fmt.Sprintf("/runs/%d/tests/%d/beside", run, test), "trends": "/trends?by=device",
 		"run": fmt.Sprintf("/runs/%d", run), "test": fmt.Sprintf("/runs/%d/tests/%d", run, test),
 		"timeline": fmt.Sprintf("/runs/%d/timeline", wide), "forecast": fmt.Sprintf("/runs/%d/forecast", wide),
 		"sessions": "/sessions", "session": session, "connect": "/connect?browser=firefox&version=latest&test=Tides&run=build+812&device=phone",
