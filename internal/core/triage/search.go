@@ -147,10 +147,11 @@ type finding struct {
 	groups  []*group
 	parts   []Values // axes of the matrix, or the agent; empty where only the tests have it in common
 	tests   []int
-	panes   []int // nil where agent is set
-	agent   int   // -1 for none
-	after   int   // the test behind which it fails; -1 for none
-	named   bool  // the tests are the pattern
+	panes   []int  // nil where agent is set
+	agent   int    // -1 for none
+	after   int    // the test behind which it fails; -1 for none
+	in, out [2]int // of that: failures and cells behind it, and others, in the runs before too
+	named   bool   // the tests are the pattern
 	score   float64
 	lnP     float64
 	sure    bool
@@ -490,6 +491,7 @@ func (s *search) afterOf(g *group, rows []row, better func(*finding)) {
 		}
 		f := &finding{parts: []Values{{Axis: AfterAxis, Values: []string{s.run.Tests[y].Name}}}, agent: -1, after: y, score: score,
 			tests: []int{t}, lnP: lnTail(x.k, x.n, sum.k, sum.n) + penalty + s.questions}
+		f.in, f.out = [2]int{x.k, x.n}, [2]int{sum.k - x.k, sum.n - x.n}
 		f.sure = f.lnP <= math.Log(Alpha)
 		better(f)
 	}

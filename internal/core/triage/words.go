@@ -52,6 +52,15 @@ func (t *titles) text() string {
 	return t.parts.title()
 }
 
+// counted says in how many cells with a pattern it fails, and in how many others. What a
+// test does behind another one is known from the runs before as well.
+func (f *finding) counted(c Cause, pattern []Values) string {
+	if f.after >= 0 && f.in[1]+f.out[1] > c.Of+c.ElseOf {
+		return fmt.Sprintf("fails in %d of %d %s, in %d of %d others, with the runs before", f.in[0], f.in[1], with(pattern), f.out[0], f.out[1])
+	}
+	return fmt.Sprintf("fails in %d of %d %s, in %d of %d others", c.Failed, c.Of, with(pattern), c.Else, c.ElseOf)
+}
+
 // sentence says a cause.
 func (s *search) sentence(f *finding, c Cause) string {
 	what := c.Title
@@ -71,9 +80,9 @@ func (s *search) sentence(f *finding, c Cause) string {
 	case len(c.Pattern) == 1 && c.Pattern[0].Axis == TestAxis:
 		how = fmt.Sprintf("fails in %d of %d cells of these tests%s", c.Failed, c.Of, whatever(c))
 	case len(c.Pattern) > 0:
-		how = fmt.Sprintf("fails in %d of %d %s, in %d of %d others", c.Failed, c.Of, with(c.Pattern), c.Else, c.ElseOf)
+		how = f.counted(c, c.Pattern)
 	case len(c.Hint) > 0:
-		how = fmt.Sprintf("fails in %d of %d %s, in %d of %d others; too few cells to be sure", c.Failed, c.Of, with(c.Hint), c.Else, c.ElseOf)
+		how = f.counted(c, c.Hint) + "; too few cells to be sure"
 	case c.Failed == c.Of && c.Failed > 1:
 		how = fmt.Sprintf("fails in all %d cells", c.Failed)
 	case c.Failed == 1:
