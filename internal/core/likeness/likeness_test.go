@@ -79,6 +79,9 @@ func TestABetterLocator(t *testing.T) {
 	page[8].Attrs = nil
 	l, ok := Propose(page, 7, "data-mark")
 	assert.False(t, ok, l.YAML())
+	page[1].Hidden = "display: none"
+	_, ok = Propose(page, 1, "data-mark")
+	assert.False(t, ok, "an element that cannot be seen is found by nothing")
 	assert.Equal(t, `{attribute: {title: "yes"}}`, Locator{By: "attribute", Attr: "title", Value: "yes"}.YAML())
 	assert.Equal(t, `{reads: "$${x}, \"y\""}`, Locator{By: "reads", Value: `${x}, "y"`}.YAML())
 }

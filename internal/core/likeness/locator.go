@@ -23,9 +23,12 @@ const longest = 60
 // Propose is the best locator that finds one of a page's elements and no other that can
 // be seen: by the marker of tests, by role and name, by label, by an attribute that authors
 // give, by an id that does not look generated, by a role of which pages have few, by what it
-// reads. ok is false where none of them does.
+// reads. ok is false where none of them does, and of an element that cannot be seen.
 func Propose(page []Portrait, index int, marker string) (l Locator, ok bool) {
 	p := &page[index]
+	if p.Hidden != "" {
+		return Locator{}, false // what finds it would find what can be seen in its stead
+	}
 	for _, l := range ways(p, marker) {
 		found := 0
 		for i := range page {

@@ -183,17 +183,19 @@ function SetAside() {
             setReason(e.target.value);
           }}
         />
-        <Field
-          label="Failures count again from"
-          type="date"
-          required
-          min={inDays(1)}
-          max={inDays(365)}
-          value={until}
-          onChange={(e) => {
-            setUntil(e.target.value);
-          }}
-        />
+        <Labelled label="Failures count again from">
+          <Field
+            label="Failures count again from"
+            type="date"
+            required
+            min={inDays(1)}
+            max={inDays(365)}
+            value={until}
+            onChange={(e) => {
+              setUntil(e.target.value);
+            }}
+          />
+        </Labelled>
         <Button type="submit" disabled={set.isPending}>
           Set aside
         </Button>
