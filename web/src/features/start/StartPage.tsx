@@ -238,6 +238,21 @@ function Form({ suites, presets, first }: { suites: KnownSuite[]; presets: Prese
                 ]}
               />
             </Labelled>
+            <Labelled label="Locators that age">
+              <Choice
+                label="Locators that find nothing any more"
+                value={req.mending ?? ""}
+                onChange={(v) => {
+                  set({ mending: v === "" ? undefined : (v as "never" | "suggest" | "accept") });
+                }}
+                options={[
+                  ["", "as the project says"],
+                  ["never", "fail"],
+                  ["suggest", "fail, and say what is like it"],
+                  ["accept", "go on with what is certain"],
+                ]}
+              />
+            </Labelled>
             {number("Lanes", "lanes", "most slots of one combination", "no limit")}
             {number("Limit", "limit", "most slots of the whole run", "no limit")}
             {number("Retries", "retries", "attempts after a failure", "none")}

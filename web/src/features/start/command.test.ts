@@ -20,6 +20,7 @@ describe("commandOf", () => {
       tests: ["Hold a berth"],
       deal: "spread",
       browser: "kept",
+      mending: "accept",
       lanes: 1,
       limit: 8,
       priority: -1,
@@ -34,7 +35,7 @@ describe("commandOf", () => {
     };
     expect(commandOf(preview, r)).toBe(
       "pane run desk --matrix wall --env local --base http://desk.example --var 'boat=Marsh Harrier' --tag smoke --test 'Hold a berth' " +
-        "--deal spread --browser kept --needs 'site=quay|pier' --lanes 1 --limit 8 --priority -1 --retries 2 --stop-after 3 --test-limit 90s --run-limit 600s --queue-limit 30s",
+        "--deal spread --browser kept --mending accept --needs 'site=quay|pier' --lanes 1 --limit 8 --priority -1 --retries 2 --stop-after 3 --test-limit 90s --run-limit 600s --queue-limit 30s",
     );
   });
   it("cannot be broken out of by a name", () => {

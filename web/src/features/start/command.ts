@@ -30,6 +30,7 @@ export function commandOf(p: Preview, r: RunRequest): string {
   for (const t of r.tests ?? []) flag("test", t);
   flag("deal", r.deal === "spread" ? r.deal : "");
   flag("browser", r.browser === "kept" ? r.browser : "");
+  flag("mending", r.mending);
   for (const [k, v] of Object.entries(r.needs ?? {})) flag("needs", `${k}=${v.join("|")}`);
   flag("lanes", r.lanes);
   flag("limit", r.limit);
