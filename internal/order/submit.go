@@ -51,8 +51,17 @@ func (desk *Desk) start(who api.Who, o *order) (api.Run, error) {
 	row.Secrets, row.SecretNames = sealed, store.JSON(slices.Sorted(maps.Keys(o.secrets)))
 	return desk.lab.Start(lab.Order{Row: row, Panes: panes, Cases: o.cases, Mark: o.mark, Terms: lab.Terms{
 		Vars: o.env.Vars, Secrets: all, Record: o.record, Seconds: o.seconds, Profiles: o.devices,
-		Watched: o.past.stumbles, Marker: o.project.Marker, Mending: o.project.Mending, Command: o.suite.Command,
+		Watched: o.watched(), Marker: o.project.Marker, Mending: o.project.Mending, Command: o.suite.Command,
 		Several: o.suite.Kind == project.SeveralKind}})
+}
+
+// watched are titles of steps at which tests failed before, by test; nil where nobody has
+// looked at what was before.
+func (o *order) watched() map[string][]string {
+	if o.past == nil {
+		return nil
+	}
+	return o.past.stumbles
 }
 
 // Again starts a run again with the same files and combinations: all of it, or

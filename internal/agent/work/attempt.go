@@ -148,7 +148,7 @@ func (at *Attempt) Page(name string, page likeness.Page) string {
 	if at.Mask != nil {
 		raw = at.Mask.JSON(raw)
 	}
-	return at.file(name+".page.json", "screenshots", "application/json", raw)
+	return at.file(name+".page.json", "attachments", "application/json", raw)
 }
 
 // Text keeps a text, masked, as a file.
