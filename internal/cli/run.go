@@ -23,11 +23,9 @@ import (
 
 	"parallelpane/internal/api"
 	"parallelpane/internal/client"
-	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/dispatch"
 	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/core/record"
-	"parallelpane/internal/core/source"
 	"parallelpane/internal/core/suite"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/project"
@@ -600,32 +598,20 @@ func (r *root) showBy(run api.Run, by string) error {
 }
 
 func (r *root) showTest(ctx context.Context, c *client.Client, run api.Run, name string) error {
-	var names []string
-	for _, t := range run.Tests {
-		names = append(names, t.Name)
-		if t.Name != name {
-			continue
-		}
-		var res api.TestResult
-		if err := c.Get(ctx, fmt.Sprintf("/runs/%d/tests/%d", run.Number, t.Index), &res); err != nil {
-			return err
-		}
-		if r.json {
-			return r.writeJSON(res)
-		}
-		writeTest(r.out, res, c.Base)
-		return nil
+	test, err := testOf(&run, name)
+	if err != nil {
+		return err
 	}
-	hint := ""
-	if near := source.Nearest(name, names); near != "" {
-		hint = fmt.Sprintf(" (did you mean %q?)", near)
+	var res api.TestResult
+	if err := c.Get(ctx, fmt.Sprintf("/runs/%d/tests/%d", run.Number, test), &res); err != nil {
+		return err
 	}
-	return usage("run #%d has no test %q%s", run.Number, name, hint)
+	if r.json {
+		return r.writeJSON(res)
+	}
+	writeTest(r.out, res, c.Base)
+	return nil
 }
-
-// stepVerdict is the verdict whose shape stands for a step's state.
-var stepVerdict = map[attempt.State]verdict.Verdict{attempt.Passed: verdict.Passed, attempt.Failed: verdict.Failed,
-	attempt.LabFault: verdict.LabFault, attempt.Skipped: verdict.Skipped, attempt.Unrun: verdict.Pending}
 
 func writeTest(w io.Writer, res api.TestResult, base string) {
 	fmt.Fprintf(w, "%s\n%s\n", res.Test.Name, term.Faint(res.Test.File))
@@ -645,7 +631,7 @@ func writeTest(w io.Writer, res api.TestResult, base string) {
 				fmt.Fprintf(w, "    %s\n", a.Message)
 			}
 			for _, s := range a.Detail.Steps {
-				v := stepVerdict[s.State]
+				v := term.StepVerdicts[s.State]
 				fmt.Fprintf(w, "  %s %7s  %s %s\n", term.Paint(v, term.Shapes[v]), term.Millis(s.TookMS), s.Title,
 					term.Faint(fmt.Sprintf("%s:%d", s.At.File, s.At.Line)))
 				if s.Message != "" {

@@ -248,7 +248,7 @@ func (s *steps) StepDone(res attempt.Step) {
 	if s.r.json {
 		return
 	}
-	v := stepVerdict[res.State]
+	v := term.StepVerdicts[res.State]
 	place := fmt.Sprintf("%s:%d", res.At.File, res.At.Line)
 	if s.brief {
 		place = res.Matched

@@ -28,7 +28,6 @@ import (
 // Bounds of what is read for putting two attempts beside each other, and told.
 const (
 	maxCommandLog = 16 << 20
-	maxPage       = 6 << 20
 	maxBesideSaid = 200
 )
 
@@ -422,7 +421,7 @@ func (r *Results) readPage(f store.File) (*likeness.Page, error) {
 	}
 	defer body.Close()
 	var p likeness.Page
-	if err := json.NewDecoder(io.LimitReader(body, maxPage)).Decode(&p); err != nil {
+	if err := json.NewDecoder(io.LimitReader(body, likeness.MaxPage)).Decode(&p); err != nil {
 		return nil, nil // an agent sent something else
 	}
 	return &p, nil

@@ -10,8 +10,8 @@ import (
 	"parallelpane/internal/core/verdict"
 )
 
-// stepVerdicts are how steps' states are drawn.
-var stepVerdicts = map[attempt.State]verdict.Verdict{attempt.Passed: verdict.Passed, attempt.Failed: verdict.Failed,
+// StepVerdicts are the verdicts whose shapes stand for the states of steps.
+var StepVerdicts = map[attempt.State]verdict.Verdict{attempt.Passed: verdict.Passed, attempt.Failed: verdict.Failed,
 	attempt.LabFault: verdict.LabFault, attempt.Skipped: verdict.Skipped, attempt.Unrun: verdict.Pending}
 
 // mostDifferences bounds how many differences of pages are written.
@@ -84,7 +84,7 @@ func step(s *api.BesideStep) string {
 	if s == nil {
 		return Faint("has no such step")
 	}
-	v := stepVerdicts[s.State]
+	v := StepVerdicts[s.State]
 	text := fmt.Sprintf("%s %s", Paint(v, Shapes[v]), Millis(s.TookMS))
 	if s.Matched != "" {
 		text += "\n" + Faint(Tame(attempt.Clip(s.Matched, 44)))

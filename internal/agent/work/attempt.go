@@ -148,6 +148,10 @@ func (at *Attempt) Page(name string, page likeness.Page) string {
 	if at.Mask != nil {
 		raw = at.Mask.JSON(raw)
 	}
+	if len(raw) > likeness.MaxPage {
+		at.Note("the page was not kept: what it is made of has %d bytes; at most %d are kept", len(raw), likeness.MaxPage)
+		return ""
+	}
 	return at.file(name+".page.json", "attachments", "application/json", raw)
 }
 

@@ -358,6 +358,9 @@ func (p Portrait) Key() string {
 	return b.String()
 }
 
+// MaxPage bounds what is kept of a page, in bytes of JSON.
+const MaxPage = 6 << 20
+
 // Page is what a page was made of at a moment.
 type Page struct {
 	Address  string     `json:"address"`

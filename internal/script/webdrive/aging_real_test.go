@@ -31,7 +31,8 @@ func TestWhatLocatorsMatchIsKnownAgain(t *testing.T) {
 	t.Cleanup(site.Close)
 	for _, family := range []engine.Family{chromium.Family{}, gecko.Family{}, webkit.Family{}} {
 		t.Run(family.Name(), func(t *testing.T) {
-			b := webdrive.New(session(t, family, "desktop"), nil)
+			on := session(t, family, "desktop")
+			b := webdrive.New(on, nil)
 			require.NoError(t, b.Visit(t.Context(), site.URL+"/berths/B3"))
 			q := script.Query{Find: script.Find{By: "role", Value: "button", Name: "Hold berth B3", Named: true}, Matches: 1, Portray: true}
 			sight, err := b.Look(t.Context(), q)
@@ -41,8 +42,13 @@ func TestWhatLocatorsMatchIsKnownAgain(t *testing.T) {
 			require.NotNil(t, was)
 			assert.Equal(t, "button", was.Role)
 			assert.Equal(t, "Hold berth B3", was.Name)
+			require.NoError(t, on.Execute(t.Context(), `window.seen = 0;
+				new MutationObserver((all) => { seen += all.length; }).observe(document, {attributes: true, childList: true, subtree: true})`, nil))
 			page, err := b.Survey(t.Context(), q, true)
 			require.NoError(t, err)
+			var seen int
+			require.NoError(t, on.ExecuteAsync(t.Context(), `setTimeout(() => arguments[0](seen), 0)`, &seen))
+			assert.Zero(t, seen, "the page sees nothing of it")
 			require.Len(t, page.Found, 1)
 			assert.Equal(t, *was, page.Elements[page.Found[0]])
 			assert.Equal(t, site.URL+"/berths/B3", page.Address)

@@ -27,12 +27,12 @@ function survey(query, whole) {
   return out;
 }
 // The page as text, without what it runs and what people typed; each element has its place
-// in the survey.
+// in the survey. The copy belongs to a document that is not shown: the page sees nothing of
+// it, and nothing of it is run or fetched.
 function sourceOf(all) {
-  const mark = "data-surveyed";
-  all.forEach((e, i) => e.setAttribute(mark, i));
-  const copy = document.documentElement.cloneNode(true);
-  all.forEach((e) => e.removeAttribute(mark));
+  const copy = document.implementation.createHTMLDocument("").importNode(document.documentElement, true);
+  const copies = copy.querySelectorAll("*"), places = new Map(all.map((e, i) => [e, i]));
+  document.documentElement.querySelectorAll("*").forEach((e, i) => { if (places.has(e)) copies[i].setAttribute("data-surveyed", places.get(e)); });
   for (const e of copy.querySelectorAll("script,noscript,iframe,object,embed,link,meta,base")) e.remove();
   for (const e of copy.querySelectorAll("*"))
     for (const a of [...e.attributes]) if (a.name.startsWith("on") || a.name === "value" && e.tagName === "INPUT" && !told(e)) e.removeAttribute(a.name);

@@ -191,9 +191,7 @@ func (b *Browser) Look(ctx context.Context, q script.Query) (script.Sight, error
 // ErrNoSurvey is the error of browsers that run no scripts.
 var ErrNoSurvey = errors.New("this browser cannot say what its page is made of")
 
-// Survey says what the elements of a page are known by. Setting and taking back an attribute
-// of each, which its source needs, is seen by pages that watch their elements: it is asked
-// for at the end of a test only.
+// Survey says what the elements of a page are known by; the page sees nothing of it.
 func (b *Browser) Survey(ctx context.Context, q script.Query, source bool) (script.Survey, error) {
 	var out script.Survey
 	if b.mute {
