@@ -107,14 +107,15 @@ func (p *pretend) set(f func()) {
 
 // office is a real service on loopback.
 type office struct {
-	t       *testing.T
-	dir     string
-	address string
-	svc     *service.Service
-	stop    func()
-	bare    bool              // agents that start have no sandboxes
-	tokens  map[string]string // of agents, by name
-	taken   time.Duration     // of agents that start: see agent.Config
+	axes, env string // of runs of commands, if not the usual ones
+	t         *testing.T
+	dir       string
+	address   string
+	svc       *service.Service
+	stop      func()
+	bare      bool              // agents that start have no sandboxes
+	tokens    map[string]string // of agents, by name
+	taken     time.Duration     // of agents that start: see agent.Config
 }
 
 func opened(t *testing.T, dir, address string) *office {

@@ -2,6 +2,7 @@ package agent_test
 
 import (
 	"fmt"
+	"strconv"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -54,15 +55,19 @@ func TestCausesOverRuns(t *testing.T) {
 	c = causes(fourth, 3).Causes[0]
 	assert.Equal(t, []any{api.BackAgain, 3, false}, []any{c.News, c.Runs, c.SinceGreen}, "it came before the last green run")
 
-	between, err := o.svc.Compare(t.Context(), first.Number, second.Number)
+	against := func(was, is string) (api.Compared, error) {
+		return o.svc.Compare(t.Context(), api.CompareFilter{Was: was, Is: is})
+	}
+	number := func(r api.Run) string { return strconv.Itoa(r.Number) }
+	between, err := against(number(first), number(second))
 	require.NoError(t, err)
 	assert.Equal(t, fmt.Sprintf("#%d against #%d: 1 broke (1 cause), 2 fail as before", second.Number, first.Number), between.Words)
 	assert.Equal(t, "t/c.sh", between.Broke[0].Test)
-	between, err = o.svc.Compare(t.Context(), second.Number, third.Number)
+	between, err = against(number(second), number(third))
 	require.NoError(t, err)
 	assert.Len(t, between.Mended, 3)
 	assert.Empty(t, between.Causes)
-	_, err = o.svc.Compare(t.Context(), 1000, third.Number)
+	_, err = against("1000", number(third))
 	assert.ErrorContains(t, err, "there is no run 1000")
 
 	all, err := o.svc.Unsteady(t.Context(), api.UnsteadyFilter{})

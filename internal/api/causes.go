@@ -44,15 +44,6 @@ type CauseSeen struct {
 	Bundle string     `json:"bundle" description:"SHA-256; of the first run only"`
 }
 
-// Compared says what is different in one run against an earlier one.
-type Compared struct {
-	Was RunSummary `json:"was"`
-	Is  RunSummary `json:"is"`
-	triage.Comparison
-	Causes []Cause `json:"causes" description:"what broke comes from these causes, of the second run; each with all its cells"`
-	Words  string  `json:"words" description:"the comparison in a sentence"`
-}
-
 // UnsteadyFilter narrows the list of unsteady tests.
 type UnsteadyFilter struct {
 	Project string `query:"project" json:"-"`

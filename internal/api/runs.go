@@ -161,15 +161,17 @@ type RunFile struct {
 
 // RunFilter narrows a list of runs. Empty fields do not.
 type RunFilter struct {
-	Project string `query:"project" json:"-"`
-	Suite   string `query:"suite" json:"-"`
-	Matrix  string `query:"matrix" json:"-"`
-	Verdict string `query:"verdict" json:"-" description:"passed, failed, flaky, lab-fault, ended, skipped or unsupported"`
-	By      string `query:"by" json:"-" description:"who started it"`
-	State   string `query:"state" json:"-" enum:"open,ended"`
-	Text    string `query:"text" json:"-" description:"found in project, suite, matrix, environment, person or #number"`
-	Before  int    `query:"before" json:"-" description:"only numbers below this one"`
-	Limit   int    `query:"limit" json:"-" description:"at most this many; 50 if not given, 200 at most"`
+	Project     string `query:"project" json:"-"`
+	Suite       string `query:"suite" json:"-"`
+	Matrix      string `query:"matrix" json:"-"`
+	Environment string `query:"environment" json:"-"`
+	Bundle      string `query:"bundle" json:"-" description:"what its SHA-256 begins with"`
+	Verdict     string `query:"verdict" json:"-" description:"passed, failed, flaky, lab-fault, ended, skipped or unsupported"`
+	By          string `query:"by" json:"-" description:"who started it"`
+	State       string `query:"state" json:"-" enum:"open,ended"`
+	Text        string `query:"text" json:"-" description:"found in project, suite, matrix, environment, person or #number"`
+	Before      int    `query:"before" json:"-" description:"only numbers below this one"`
+	Limit       int    `query:"limit" json:"-" description:"at most this many; 50 if not given, 200 at most"`
 
 	Among []string `json:"-"` // projects, those that the caller may look at; nil means every one
 }

@@ -172,36 +172,42 @@ func labelOf(values map[string]string, at int) string {
 }
 
 func (r *root) compareCmd() *cobra.Command {
-	return &cobra.Command{
-		Use: "compare WAS [IS]", Short: "Say what is different in a run against an earlier one", Args: cobra.RangeArgs(1, 2),
-		Long: "Say what is different in a run against an earlier one of its project: what broke, with its causes, what was mended, what is\n" +
+	f := api.CompareFilter{}
+	cmd := &cobra.Command{
+		Use: "compare [WAS [IS]]", Short: "Say what is different in a run against another, or between environments, versions or files",
+		Args: cobra.MaximumNArgs(2),
+		Long: "Say what is different in a run against another one of its project: what broke, with its causes, what was mended, what is\n" +
 			"slower by more than noise, which tests and combinations were added or are gone. Tests are the same by their names, panes by\n" +
-			"their values; a browser's version alone does not part them. Without IS it is the newest run.\n\n" +
+			"their values; a browser's version alone does not part them.\n\n" +
+			"A side is the number of a run, or words that say which is meant: env=NAME, bundle=SHA-256, matrix=NAME take the newest ended run\n" +
+			"that is like that, of the other side's matrix where there is one; browser=firefox version=140, device=phone and other axes\n" +
+			"take those of its panes alone. Without IS it is the suite's newest run. Without any side, what there is to compare is listed.\n\n" +
 			"Exit code: 0 nothing broke, 1 something did.",
-		Example: "  pane compare 811 812",
-		RunE:    func(cmd *cobra.Command, args []string) error { return r.compare(cmd.Context(), args) },
+		Example: "  pane compare 811 812\n  pane compare env=production env=staging\n" +
+			"  pane compare \"browser=firefox version=140\" \"browser=firefox version=153\"\n  pane compare bundle=3fa9c1 --suite desk",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				return r.sides(cmd.Context(), f)
+			}
+			f.Was, f.Is = args[0], strings.Join(args[1:], "")
+			return r.compare(cmd.Context(), f)
+		},
 	}
+	cmd.Flags().StringVar(&f.Project, "project", "", "of this project; without it that of the other side, or of the newest run")
+	cmd.Flags().StringVar(&f.Suite, "suite", "", "of this suite, likewise")
+	return cmd
 }
 
-func (r *root) compare(ctx context.Context, args []string) error {
-	_, was, err := r.ofRun(args[0])
-	if err != nil {
-		return err
-	}
-	c, is, err := r.newestOr(ctx, args[1:])
-	if err != nil {
-		return err
-	}
+func (r *root) sides(ctx context.Context, f api.CompareFilter) error {
+	var got api.Sides
+	return r.answer(ctx, "/sides", url.Values{"project": {f.Project}, "suite": {f.Suite}}, &got, func() { term.Sides(r.out, got) })
+}
+
+func (r *root) compare(ctx context.Context, f api.CompareFilter) error {
 	var got api.Compared
-	if err := c.Get(ctx, fmt.Sprintf("/runs/%d/against/%d", is, was), &got); err != nil {
+	q := url.Values{"was": {f.Was}, "is": {f.Is}, "project": {f.Project}, "suite": {f.Suite}}
+	if err := r.answer(ctx, "/compare", q, &got, func() { term.Compared(r.out, got) }); err != nil {
 		return err
-	}
-	if r.json {
-		if err := r.writeJSON(got); err != nil {
-			return err
-		}
-	} else {
-		term.Compared(r.out, got)
 	}
 	if len(got.Broke) > 0 {
 		return silent(verdict.ExitFailed)

@@ -422,7 +422,7 @@ func testConsole(t *testing.T, b *bench) {
   - expect: What takes longest
   - click: {role: link, name: What is unsteady}
   - expect: No test is unsteady
-  - visit: /runs/2/against/1
+  - visit: /compare?was=1&is=2
   - expect: {shown: {role: heading, name: "#2 against #1: 1 test added"}}
   - expect: Tests added
   - visit: /runs

@@ -528,8 +528,9 @@ func (r *root) runsCmd() *cobra.Command {
 		},
 	}
 	for name, help := range map[string]string{"project": "only this project", "suite": "only this suite", "matrix": "only this matrix",
-		"verdict": "only this verdict",
-		"by":      "only runs of this person", "state": "open or ended", "text": "only runs in which this text is found"} {
+		"verdict": "only this verdict", "environment": "only runs in this environment",
+		"bundle": "only runs of the files whose SHA-256 begins so",
+		"by":     "only runs of this person", "state": "open or ended", "text": "only runs in which this text is found"} {
 		q[name] = cmd.Flags().String(name, "", help)
 	}
 	cmd.Flags().IntVar(&limit, "limit", 20, "at most this many")

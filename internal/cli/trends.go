@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/csv"
 	"net/url"
@@ -66,10 +67,7 @@ func (r *root) trendsCmd() *cobra.Command {
 					term.Trends(r.out, got)
 				}
 			})
-			if err == nil {
-				err = failed
-			}
-			return err
+			return cmp.Or(err, failed)
 		},
 	}
 	cmd.Flags().StringVar(&f.By, "by", "browser", "an axis, combination, test, suite or project")
@@ -78,7 +76,56 @@ func (r *root) trendsCmd() *cobra.Command {
 	cmd.Flags().StringVar(&f.Project, "project", "", "only this project")
 	cmd.Flags().StringVar(&f.Suite, "suite", "", "only this suite, with --by test or suite")
 	cmd.Flags().BoolVar(&asCSV, "csv", false, "write a row for each day and value instead")
+	cmd.AddCommand(r.labTrendsCmd())
 	return cmd
+}
+
+func (r *root) labTrendsCmd() *cobra.Command {
+	f, asCSV := api.LabTrendFilter{}, false
+	cmd := &cobra.Command{
+		Use: "lab", Short: "Say how slots were used, how long work waited for them, and which agents fault", Args: cobra.NoArgs,
+		Long: "Say by day how much of the slot time that agents offered was used, how long runs and sessions waited for their first slot,\n" +
+			"and what was the lab's fault; and the same by agent, those that fault for certain first.",
+		Example: "  pane trends lab --days 90\n  pane trends lab --agent quay-2 --csv > quay-2.csv",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if f.Days < 1 || f.Days > 400 {
+				return usage("--days: expected 1 to 400, found %d", f.Days)
+			}
+			if asCSV && r.json {
+				return usage("--csv and --json: take one of them")
+			}
+			var got api.LabTrends
+			q := url.Values{"project": {f.Project}, "agent": {f.Agent}, "days": {strconv.Itoa(f.Days)}}
+			failed := error(nil)
+			err := r.answer(cmd.Context(), "/trends/lab", q, &got, func() {
+				if asCSV {
+					failed = r.labTrendsCSV(got)
+				} else {
+					term.LabTrends(r.out, got)
+				}
+			})
+			return cmp.Or(err, failed)
+		},
+	}
+	cmd.Flags().StringVar(&f.Project, "project", "", "only what was done and waited for in this project")
+	cmd.Flags().StringVar(&f.Agent, "agent", "", "days of this agent alone")
+	cmd.Flags().IntVar(&f.Days, "days", 30, "how many days back, at most 400")
+	cmd.Flags().BoolVar(&asCSV, "csv", false, "write a row for each day instead")
+	return cmd
+}
+
+// labTrendsCSV writes a row for each day.
+func (r *root) labTrendsCSV(t api.LabTrends) error {
+	w := csv.NewWriter(r.out)
+	rows := [][]string{{"day", "attempts", "lab_faults", "busy_ms", "offered_ms", "waits", "wait_ms", "long_ms"}}
+	for _, d := range t.Days {
+		row := []string{d.Day}
+		for _, n := range []int64{int64(d.Attempts), int64(d.Faults), d.BusyMS, d.OfferedMS, int64(d.Waits), d.WaitMS, d.LongMS} {
+			row = append(row, strconv.FormatInt(n, 10))
+		}
+		rows = append(rows, row)
+	}
+	return w.WriteAll(rows)
 }
 
 // trendsCSV writes every count, a row for each day and value.

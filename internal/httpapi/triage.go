@@ -8,11 +8,6 @@ import (
 	"parallelpane/internal/service"
 )
 
-type againstIn struct {
-	numberIn
-	Other int `path:"other" json:"-" description:"number of the run that it is compared with"`
-}
-
 type besideIn struct {
 	testIn
 	api.BesideFilter
@@ -59,9 +54,15 @@ func (a *server) triageRoutes() {
 		func(ctx context.Context, _ api.Who, in *betterIn) ([]api.Better, error) {
 			return s.Better(ctx, in.BetterFilter)
 		})
-	add(a, "GET", "/runs/{number}/against/{other}", within(api.Viewer), "What is different in a run against another of its project",
-		func(ctx context.Context, who api.Who, in *againstIn) (api.Compared, error) {
-			return s.Compare(ctx, in.Other, in.Number)
+	add(a, "GET", "/compare", inAny(api.Viewer), "What is different in a run, or in some of its panes, against another of its project",
+		func(ctx context.Context, who api.Who, in *api.CompareFilter) (api.Compared, error) {
+			in.Among = who.Projects()
+			return s.Compare(ctx, *in)
+		})
+	add(a, "GET", "/sides", inAny(api.Viewer), "List environments, browsers, bundles and runs of a suite that can be compared",
+		func(ctx context.Context, who api.Who, in *api.CompareFilter) (api.Sides, error) {
+			in.Among = who.Projects()
+			return s.Sides(ctx, *in)
 		})
 	add(a, "GET", "/unsteady", inAny(api.Viewer), "List tests whose verdict changes without their files, the most wasteful first",
 		func(ctx context.Context, who api.Who, in *api.UnsteadyFilter) ([]api.UnsteadyTest, error) {
@@ -77,6 +78,11 @@ func (a *server) triageRoutes() {
 		func(ctx context.Context, who api.Who, in *api.TrendFilter) (api.Trends, error) {
 			in.Among = who.Projects()
 			return s.Trends(ctx, *in, time.Now())
+		})
+	add(a, "GET", "/trends/lab", inAny(api.Viewer), "How slots were used, how long work waited, and lab faults, by day and by agent",
+		func(ctx context.Context, who api.Who, in *api.LabTrendFilter) (api.LabTrends, error) {
+			in.Among = who.Projects()
+			return s.LabTrends(ctx, *in, time.Now())
 		})
 	add(a, "GET", "/overview", inAny(api.Viewer), "What runs, what waits and why, what broke, the lab's health, what comes next",
 		func(ctx context.Context, who api.Who, _ *none) (api.Overview, error) {

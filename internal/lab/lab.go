@@ -123,6 +123,7 @@ type Lab struct {
 	leases  map[int64]grant
 	agents  map[string]*agentConn
 	tickets map[string]ticket // of agents that have introduced themselves
+	noted   time.Time         // when it was put on record what agents offer
 	number  int
 	shelf   shelf
 
@@ -296,6 +297,7 @@ func (lab *Lab) clock(every time.Duration) {
 			_ = lab.carryOut(e)
 			lab.expect()
 			lab.forgetEnded()
+			lab.offered()
 		case <-lab.stop:
 			return
 		}

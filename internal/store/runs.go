@@ -208,7 +208,9 @@ func (s *Store) LastNumbers(ctx context.Context) (run int, fence int64, err erro
 
 // RunFilter narrows a list of runs. Empty fields do not.
 type RunFilter struct {
-	Project, Suite, Matrix, Verdict, By string
+	Project, Suite, Matrix, Environment string
+	Bundle                              string // what it begins with
+	Verdict, By                         string
 	State                               string // open or ended
 	Text                                string // in suite, matrix, environment, project or person
 	Before                              int    // numbers below this one
@@ -246,7 +248,7 @@ func (w *where) String() string { return strings.Join(append(w.clauses, "1"), " 
 
 // runHead are the columns that a list shows.
 const runHead = `number, id, kind, project, suite, matrix, environment, by_name, verdict, why, counts_json,
-	created_at, started_at, ended_at, again_of, glances_json`
+	created_at, started_at, ended_at, again_of, glances_json, bundle`
 
 // Runs lists runs, newest first, with what a list shows of them.
 func (s *Store) Runs(ctx context.Context, f RunFilter) (rs []Run, err error) {
@@ -255,6 +257,8 @@ func (s *Store) Runs(ctx context.Context, f RunFilter) (rs []Run, err error) {
 	w.among("project", f.Among)
 	w.add(f.Suite != "", "suite = ?", f.Suite)
 	w.add(f.Matrix != "", "matrix = ?", f.Matrix)
+	w.add(f.Environment != "", "environment = ?", f.Environment)
+	w.add(f.Bundle != "", "substr(bundle, 1, ?) = ?", len(f.Bundle), f.Bundle)
 	w.add(f.Verdict != "", "verdict = ?", f.Verdict)
 	w.add(f.By != "", "by_name = ?", f.By)
 	w.add(f.State == "open", "ended_at = 0")
@@ -300,6 +304,12 @@ const (
 	testsOf = `SELECT t.run, t.idx, k.name, t.file, t.tags_json, t.locks_json
 		FROM tests t JOIN tests_known k ON k.id = t.known WHERE t.run = ? ORDER BY t.idx`
 )
+
+// PanesIn lists the panes of a run.
+func (s *Store) PanesIn(ctx context.Context, run int) (ps []Pane, err error) {
+	err = s.read.SelectContext(ctx, &ps, panesOf, run)
+	return
+}
 
 // WholeRun reads the parts of a run.
 func (s *Store) WholeRun(ctx context.Context, run int) (w Whole, err error) {

@@ -3,10 +3,12 @@ package term
 import (
 	"fmt"
 	"io"
+	"strconv"
 	"strings"
 	"time"
 
 	"github.com/charmbracelet/lipgloss"
+	"github.com/dustin/go-humanize"
 
 	"parallelpane/internal/api"
 	"parallelpane/internal/core/triage"
@@ -137,14 +139,32 @@ func Compared(w io.Writer, c api.Compared) {
 	}
 	paces("slower", c.Slower)
 	paces("faster", c.Faster)
+	renamed := make([]string, len(c.Renamed))
+	for i, x := range c.Renamed {
+		renamed[i] = x.Was + " → " + x.Is
+	}
 	for _, l := range []struct {
 		head string
 		all  []string
-	}{{"tests added", c.Added}, {"tests gone", c.Gone}, {"combinations added", c.AddedIn}, {"combinations gone", c.GoneIn}} {
+	}{{"tests added", c.Added}, {"tests gone", c.Gone}, {"combinations added", c.AddedIn}, {"combinations gone", c.GoneIn}, {"renamed", renamed}} {
 		if len(l.all) > 0 {
 			fmt.Fprintf(w, "\n%s: %s\n", l.head, names(l.all, ""))
 		}
 	}
+}
+
+// Sides lists what a suite's runs can be compared by.
+func Sides(w io.Writer, s api.Sides) {
+	if len(s.Sides) == 0 {
+		fmt.Fprintf(w, "No run of %s has ended yet: pane run starts one.\n", Tame(s.Project+" "+s.Suite))
+		return
+	}
+	t := NewTable("side", "what it is", "newest run", "made")
+	for _, x := range s.Sides {
+		t.Row(Tame(x.Words), Tame(x.About), "#"+strconv.Itoa(x.Run), humanize.Time(*x.At))
+	}
+	fmt.Fprintln(w, t)
+	fmt.Fprintln(w, Faint(fmt.Sprintf("of %s; compare two with pane compare \"SIDE\" \"SIDE\"", Tame(s.Project+" "+s.Suite))))
 }
 
 // Unsteady writes the tests whose verdict changes without their files.

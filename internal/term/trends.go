@@ -41,7 +41,7 @@ func Trends(w io.Writer, t api.Trends) {
 		return
 	}
 	days := t.Days[max(0, len(t.Days)-maxSpark):]
-	table := NewTable(t.By, "failed", "rate", "between", "flaky", "lab faults", "ran", "rate by day")
+	table := NewTable(t.By, "failed", "set aside", "rate", "between", "flaky", "lab faults", "ran", "rate by day")
 	for _, g := range t.Groups {
 		failed := g.Counts[verdict.Failed] + g.Counts[verdict.Aside]
 		told := g.Counts[verdict.Passed] + failed + g.Counts[verdict.Flaky]
@@ -58,11 +58,42 @@ func Trends(w io.Writer, t api.Trends) {
 				line = append(line, math.NaN())
 			}
 		}
-		table.Row(Tame(g.Value), fmt.Sprint(failed), Percent(g.Rate), Percent(g.Low)+" … "+Percent(g.High),
+		table.Row(Tame(g.Value), fmt.Sprint(g.Counts[verdict.Failed]), fmt.Sprint(g.Counts[verdict.Aside]), Percent(g.Rate), Percent(g.Low)+" … "+Percent(g.High),
 			fmt.Sprint(g.Counts[verdict.Flaky]), fmt.Sprint(g.Counts[verdict.LabFault]), fmt.Sprint(told), Paint(verdict.Failed, spark(line, 1)))
 	}
 	fmt.Fprintln(w, table)
 	fmt.Fprintln(w, Faint(fmt.Sprintf("%s to %s, %s on which something ran", t.From, t.To, Number(len(t.Days), "day"))))
+}
+
+// LabTrends writes how the lab was used, by day and by agent.
+func LabTrends(w io.Writer, t api.LabTrends) {
+	if len(t.Days) == 0 {
+		fmt.Fprintf(w, "Nothing ran from %s to %s, and no agent was online: look further back with --days.\n", t.From, t.To)
+		return
+	}
+	use := func(x api.LabWork) string {
+		if x.OfferedMS == 0 {
+			return "–"
+		}
+		return Percent(float64(x.BusyMS) / float64(x.OfferedMS))
+	}
+	took := func(ms int64) string { return Took(time.Duration(ms) * time.Millisecond) }
+	days := NewTable("day", "slots used", "busy", "attempts", "lab faults", "waited", "median", "nine of ten within")
+	for _, d := range t.Days {
+		wait, long := "", ""
+		if d.Waits > 0 {
+			wait, long = took(d.WaitMS), took(d.LongMS)
+		}
+		days.Row(d.Day, use(d.LabWork), took(d.BusyMS), fmt.Sprint(d.Attempts), fmt.Sprint(d.Faults), fmt.Sprint(d.Waits), wait, long)
+	}
+	fmt.Fprintln(w, days)
+	agents := NewTable("agent", "slots used", "busy", "attempts", "lab faults", "rate", "between")
+	for _, a := range t.Agents {
+		agents.Row(Tame(a.Agent), use(a.LabWork), took(a.BusyMS), fmt.Sprint(a.Attempts), fmt.Sprint(a.Faults), Percent(a.Rate),
+			Percent(a.Low)+" … "+Percent(a.High))
+	}
+	fmt.Fprintln(w, agents)
+	fmt.Fprintln(w, Faint("Slots used: of the slot time that agents offered while they were online. Waited: runs, and sessions of somebody else's runner."))
 }
 
 // Slow writes what became slower, what takes long, and which combinations are slow.

@@ -52,6 +52,17 @@ func TestOf(index int, c suite.Case) store.Test {
 	return store.Test{Index: index, Name: c.Name, File: c.File, Tags: store.List(c.Tags), Locks: store.List(c.Locks)}
 }
 
+// PaneOf is a pane of which nothing is done yet, from its records.
+func PaneOf(p store.Pane) (api.Pane, error) {
+	pane := api.Pane{Index: p.Index, Key: p.Key, Label: p.Label, State: api.Queued, Counts: verdict.Counts{}, Agents: []string{}}
+	for into, src := range map[any]string{&pane.Values: p.Values, &pane.Needs: p.Needs, &pane.Info: cmp.Or(p.Info, "{}")} {
+		if err := json.Unmarshal([]byte(src), into); err != nil {
+			return pane, err
+		}
+	}
+	return pane, nil
+}
+
 // RunOf builds a run from its records.
 func RunOf(row store.Run, w store.Whole) (api.Run, error) {
 	v := api.Run{RunSummary: SummaryOf(row), Base: row.Base, Panes: []api.Pane{}, Tests: []api.Test{}}
@@ -71,11 +82,9 @@ func RunOf(row store.Run, w store.Whole) (api.Run, error) {
 		v.Tests = append(v.Tests, test)
 	}
 	for _, p := range w.Panes {
-		pane := api.Pane{Index: p.Index, Key: p.Key, Label: p.Label, State: api.Queued, Counts: verdict.Counts{}, Agents: []string{}}
-		for into, src := range map[any]string{&pane.Values: p.Values, &pane.Needs: p.Needs, &pane.Info: cmp.Or(p.Info, "{}")} {
-			if err := json.Unmarshal([]byte(src), into); err != nil {
-				return v, fmt.Errorf("records of run %d: %w", row.Number, err)
-			}
+		pane, err := PaneOf(p)
+		if err != nil {
+			return v, fmt.Errorf("records of run %d: %w", row.Number, err)
 		}
 		v.Panes = append(v.Panes, pane)
 		cells, err := dealtCells(p.Dealt, len(w.Tests))

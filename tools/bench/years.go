@@ -101,7 +101,7 @@ func years(ctx context.Context, pane string) ([]row, error) {
 		{"preview of 500 tests × 60 combinations that ran once", "POST", "/runs/preview", map[string]any{"bundle": wide}, "100 ms"},
 		{"causes of a run of 500 tests × 60 combinations with 5,000 failing cells", "GET", "/runs/-/causes", nil, "500 ms"},
 		{"the last twenty runs of each of its cells", "GET", "/runs/-/past", nil, "200 ms"},
-		{"that run against another such", "GET", fmt.Sprintf("/runs/-/against/%d", last-1), nil, "300 ms"},
+		{"that run against another such", "GET", fmt.Sprintf("/compare?was=%d&is=%d", last-1, last), nil, "300 ms"},
 		{"trends by browser over 90 days", "GET", "/trends?by=browser&days=90", nil, "500 ms"},
 		{"trends by test over 90 days", "GET", "/trends?by=test&days=90", nil, "500 ms"},
 		{"unsteady tests over 30 runs of each suite", "GET", "/unsteady", nil, "–"},

@@ -44,6 +44,7 @@ type Comparison struct {
 	Faster    []Slower `json:"faster"`
 	Added     []string `json:"added" description:"tests of the second run alone"`
 	Gone      []string `json:"gone" description:"tests of the first run alone"`
+	Renamed   []Rename `json:"renamed" description:"tests that have another name in the second run"`
 	AddedIn   []string `json:"added_in" description:"combinations of the second run alone"`
 	GoneIn    []string `json:"gone_in" description:"combinations of the first run alone"`
 	Cells     int      `json:"cells" description:"that both have, and that ran in both"`
@@ -51,14 +52,26 @@ type Comparison struct {
 	Pace      float64  `json:"pace" description:"time of what passed in both, as a multiple of the first run's; 0 where nothing did"`
 }
 
+// Rename is another name of a test.
+type Rename struct {
+	Was string `json:"was"`
+	Is  string `json:"is"`
+}
+
+// Pairing says what is the same in two runs beyond what is called so.
+type Pairing struct {
+	Apart []string          // axes in which panes may differ, the version apart
+	Was   map[string]string // names of tests in the first run, by those in the second
+}
+
 // Compare says what is different in the second of two runs. Tests are the same by name,
 // panes by their values; where a version is all that differs, that does not part them. Of
 // 500 tests in 60 panes it takes some 20 ms.
-func Compare(a, b Timed) Comparison {
+func Compare(a, b Timed, by Pairing) Comparison {
 	out := Comparison{Broke: []Change{}, Mended: []Change{}, Otherwise: []Change{}, Lab: []Change{}, Slower: []Slower{},
 		Faster: []Slower{},
-		Added:  []string{}, Gone: []string{}, AddedIn: []string{}, GoneIn: []string{}}
-	panes := match(a.Panes, b.Panes)
+		Added:  []string{}, Gone: []string{}, Renamed: []Rename{}, AddedIn: []string{}, GoneIn: []string{}}
+	panes := match(a.Panes, b.Panes, by.Apart)
 	tests := map[string]int{}
 	for i, t := range a.Tests {
 		tests[t.Name] = i
@@ -77,6 +90,11 @@ func Compare(a, b Timed) Comparison {
 	var paces []pace
 	for tb, t := range b.Tests {
 		ta, known := tests[t.Name]
+		if was := by.Was[t.Name]; !known && was != "" {
+			if ta, known = tests[was]; known {
+				out.Renamed = append(out.Renamed, Rename{was, t.Name})
+			}
+		}
 		if !known {
 			out.Added = append(out.Added, t.Name)
 			continue
@@ -103,7 +121,7 @@ func Compare(a, b Timed) Comparison {
 			case wasBad && !isBad:
 				c.Message = was.Message
 				out.Mended = append(out.Mended, c)
-			case isBad && Sign(was.Message, t.Name).Key != Sign(is.Message, t.Name).Key:
+			case isBad && Sign(was.Message, a.Tests[ta].Name).Key != Sign(is.Message, t.Name).Key:
 				out.Otherwise = append(out.Otherwise, c)
 			case isBad:
 				out.Still++
@@ -139,19 +157,26 @@ func (t Timed) took(pane, test int) int64 {
 	return t.TookMS[pane][test]
 }
 
-// match finds for each pane of b the one of a that is the same; -1 for none.
-func match(a, b []Pane) []int {
+// match finds for each pane of b the one of a that is the same but for some axes; -1 for
+// none, and where it could be more than one.
+func match(a, b []Pane, apart []string) []int {
 	out := slices.Repeat([]int{-1}, len(b))
 	used := map[int]bool{}
-	for _, without := range []string{"", "version"} {
-		byKey := map[string][]int{}
+	for _, without := range [][]string{nil, {"version"}, append([]string{"version"}, apart...)} {
+		byKey, there := map[string][]int{}, map[string]int{}
 		for i, p := range a {
 			if !used[i] {
 				byKey[keyWithout(p, without)] = append(byKey[keyWithout(p, without)], i)
 			}
 		}
 		for i, p := range b {
-			if of := byKey[keyWithout(p, without)]; out[i] < 0 && len(of) == 1 && !used[of[0]] {
+			if out[i] < 0 {
+				there[keyWithout(p, without)]++
+			}
+		}
+		for i, p := range b {
+			key := keyWithout(p, without)
+			if of := byKey[key]; out[i] < 0 && len(of) == 1 && there[key] == 1 {
 				out[i], used[of[0]] = of[0], true
 			}
 		}
@@ -159,10 +184,10 @@ func match(a, b []Pane) []int {
 	return out
 }
 
-func keyWithout(p Pane, axis string) string {
+func keyWithout(p Pane, axes []string) string {
 	var parts []string
 	for a, v := range p.Values {
-		if a != axis {
+		if !slices.Contains(axes, a) {
 			parts = append(parts, a+"\x00"+v)
 		}
 	}

@@ -43,7 +43,7 @@ func TestWhatIsDifferent(t *testing.T) {
 		}
 		return noise(base)
 	})
-	c := Compare(a, b)
+	c := Compare(a, b, Pairing{})
 	of := func(cs []Change) (out []string) {
 		for _, x := range cs {
 			out = append(out, fmt.Sprintf("%s on %s: %s, %s", x.Test, x.Pane, x.Was, x.Is))
@@ -65,14 +65,14 @@ func TestWhatIsDifferent(t *testing.T) {
 	assert.Equal(t, []string{"firefox/desktop"}, c.Slower[0].Panes)
 	assert.InDelta(t, 2, c.Slower[1].Ratio, 0.3)
 	assert.Empty(t, c.Faster)
-	back := Compare(b, a)
+	back := Compare(b, a, Pairing{})
 	assert.Len(t, back.Faster, 2)
 	assert.Len(t, back.Mended, 2)
-	same := Compare(a, a)
+	same := Compare(a, a, Pairing{})
 	assert.Empty(t, same.Broke)
 	assert.Equal(t, 4, same.Still)
-	assert.Equal(t, Compare(Timed{}, Timed{}).Cells, 0)
-	none := Compare(Timed{}, a)
+	assert.Equal(t, Compare(Timed{}, Timed{}, Pairing{}).Cells, 0)
+	none := Compare(Timed{}, a, Pairing{})
 	assert.Len(t, none.Added, 17)
 }
 
@@ -84,9 +84,9 @@ func TestPanesThatAreTheSame(t *testing.T) {
 		}
 		return
 	}
-	assert.Equal(t, []int{0}, match(of("152"), of("153")))
-	assert.Equal(t, []int{1, 0}, match(of("152", "153"), of("153", "154")))
-	assert.Equal(t, []int{-1, -1}, match(of("150", "151"), of("152", "153")), "which is which is not known")
+	assert.Equal(t, []int{0}, match(of("152"), of("153"), nil))
+	assert.Equal(t, []int{1, 0}, match(of("152", "153"), of("153", "154"), nil))
+	assert.Equal(t, []int{-1, -1}, match(of("150", "151"), of("152", "153"), nil), "which is which is not known")
 }
 
 func TestSteadiness(t *testing.T) {
@@ -125,6 +125,36 @@ func TestSteadiness(t *testing.T) {
 	assert.Empty(t, Trigger([]Unsteady{Steadiness(trials("pypypypypypy"))}))
 }
 
+func TestPanesThatDifferWhereTheyMayAndTestsOfAnotherName(t *testing.T) {
+	pane := func(browser, device string) Pane {
+		return Pane{Label: browser + "/" + device, Values: map[string]string{"browser": browser, "device": device}}
+	}
+	of := func(test string, panes ...Pane) Timed {
+		out := Timed{Run: Run{Panes: panes, Tests: []Test{{Name: test}}}}
+		for range panes {
+			out.Cells = append(out.Cells, []Cell{{Verdict: verdict.Passed}})
+		}
+		return out
+	}
+	a := of("Hold a berth", pane("firefox", "desktop"), pane("firefox", "phone"))
+	b := of("Hold a berth", pane("chromium", "phone"), pane("chromium", "desktop"))
+	b.Cells[0][0] = isHidden
+	assert.Zero(t, Compare(a, b, Pairing{}).Cells)
+	c := Compare(a, b, Pairing{Apart: []string{"browser"}})
+	assert.Equal(t, 2, c.Cells)
+	assert.Equal(t, []Change{{"Hold a berth", "chromium/phone", At{0, 0}, verdict.Passed, verdict.Failed, isHidden.Message}}, c.Broke)
+	both := of("Hold a berth", pane("chromium", "phone"), pane("webkitgtk", "phone"))
+	assert.Zero(t, Compare(a, both, Pairing{Apart: []string{"browser"}}).Cells, "which of two panes is meant is not guessed")
+
+	young := of("Take a berth", pane("firefox", "desktop"))
+	was := map[string]string{"Take a berth": "Hold a berth"}
+	c = Compare(a, young, Pairing{Was: was})
+	assert.Equal(t, []Rename{{"Hold a berth", "Take a berth"}}, c.Renamed)
+	assert.Equal(t, []any{1, 0, 0}, []any{c.Cells, len(c.Added), len(c.Gone)})
+	c = Compare(of("Take a berth", pane("firefox", "desktop")), young, Pairing{Was: was})
+	assert.Empty(t, c.Renamed, "both have it by that name")
+}
+
 func BenchmarkCompare(b *testing.B) {
 	r := rand.New(rand.NewPCG(3, 3))
 	make1 := func() Timed {
@@ -147,6 +177,6 @@ func BenchmarkCompare(b *testing.B) {
 	}
 	x, y := make1(), make1()
 	for b.Loop() {
-		Compare(x, y)
+		Compare(x, y, Pairing{})
 	}
 }

@@ -31,6 +31,12 @@ const groups: [string, [string, string][]][] = [
   ["Who may do it", [["/people", "People"]]],
 ];
 
+/** Pages that stand under another one's name. */
+const beneath: Record<string, string[]> = {
+  "/trends": ["/unsteady", "/aside", "/compare"],
+  "/runs": ["/bisects"],
+};
+
 /** What surrounds every page; without a session it is the sign-in page. */
 export function Frame() {
   const { pathname: page } = useLocation();
@@ -60,7 +66,7 @@ export function Frame() {
                   to={to}
                   end={to === "/"}
                   className={({ isActive }) =>
-                    `rounded px-2.5 py-1.5 whitespace-nowrap ${isActive ? "bg-raised text-ink" : "text-soft hover:text-ink"}`
+                    `rounded px-2.5 py-1.5 whitespace-nowrap ${isActive || beneath[to]?.some((p) => page.startsWith(p)) ? "bg-raised text-ink" : "text-soft hover:text-ink"}`
                   }
                 >
                   {name}

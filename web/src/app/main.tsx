@@ -6,7 +6,7 @@ import { BrowserRouter, Route, Routes } from "react-router";
 import { Problem } from "../api/client";
 import { AsidePage } from "../features/trends/AsidePage";
 import { BesidePage } from "../features/beside/BesidePage";
-import { AgainstPage } from "../features/run/AgainstPage";
+import { ComparePage } from "../features/compare/ComparePage";
 import { OverviewPage } from "../features/overview/OverviewPage";
 import { SlowPage } from "../features/trends/SlowPage";
 import { UnsteadyPage } from "../features/trends/UnsteadyPage";
@@ -45,6 +45,7 @@ const queries = new QueryClient({
 const TrendsPage = lazy(() =>
   import("../features/trends/TrendsPage").then((m) => ({ default: m.TrendsPage })),
 );
+const LabPage = lazy(() => import("../features/trends/LabPage").then((m) => ({ default: m.LabPage })));
 
 const root = document.getElementById("root");
 if (root) {
@@ -58,12 +59,13 @@ if (root) {
                 <Route index element={<OverviewPage />} />
                 <Route path="runs" element={<RunsPage />} />
                 <Route path="trends" element={<TrendsPage />} />
+                <Route path="trends/lab" element={<LabPage />} />
                 <Route path="trends/slow" element={<SlowPage />} />
                 <Route path="runs/:number" element={<RunPage />} />
                 <Route path="runs/:number/timeline" element={<TimelinePage />} />
                 <Route path="runs/:number/forecast" element={<ForecastPage />} />
                 <Route path="aside" element={<AsidePage />} />
-                <Route path="runs/:number/against/:other" element={<AgainstPage />} />
+                <Route path="compare" element={<ComparePage />} />
                 <Route path="runs/:number/tests/:test/beside" element={<BesidePage />} />
                 <Route path="unsteady" element={<UnsteadyPage />} />
                 <Route path="bisects" element={<BisectsPage />} />

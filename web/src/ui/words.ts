@@ -46,3 +46,6 @@ export function sure(p: number): string {
   if (p > 0 && p < 0.001) return "less than 0.1 %";
   return `${(100 * p).toFixed(1)} %`;
 }
+
+/** A share of one. */
+export const percent = (p: number) => `${(100 * p).toFixed(p > 0 && p < 0.1 ? 1 : 0)} %`;

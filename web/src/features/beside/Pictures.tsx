@@ -5,10 +5,11 @@ import { Empty, Sheet } from "../../ui/parts";
 const views: [string, string][] = [
   ["", "Side by side"],
   ["slider", "Slider"],
+  ["fade", "Fade"],
   ["overlay", "What differs"],
 ];
 
-/** The pictures of a row: beside each other, one over the other with a slider, or what differs between them. */
+/** The pictures of a row: beside each other, one over the other with a slider or fading, or what differs between them. */
 export function Pictures({
   b,
   row,
@@ -53,24 +54,30 @@ export function Pictures({
         <Empty title="No picture of this step">
           Choose another step, or record pictures of passing tests too (--record screenshots=always).
         </Empty>
-      ) : view === "slider" && both ? (
+      ) : (view === "slider" || view === "fade") && both ? (
         <div className="grid gap-2 p-4">
           <div className="relative overflow-hidden rounded border border-line bg-white">
             <img className="w-full" src={left} alt={b.left.label} />
             <img
               className="absolute inset-0 w-full bg-white"
-              style={{ clipPath: `inset(0 0 0 ${edge}%)` }}
+              style={view === "fade" ? { opacity: edge / 100 } : { clipPath: `inset(0 0 0 ${edge}%)` }}
               src={right}
               alt={b.right.label}
             />
-            <span className="absolute inset-y-0 w-px bg-accent" style={{ left: `${edge}%` }} />
+            {view === "slider" && (
+              <span className="absolute inset-y-0 w-px bg-accent" style={{ left: `${edge}%` }} />
+            )}
           </div>
           <label className="flex items-center gap-3 text-xs text-soft">
             {b.left.label}
             <input
               type="range"
               className="grow"
-              aria-label="Where one picture ends and the other begins"
+              aria-label={
+                view === "fade"
+                  ? "How much of the second picture is seen"
+                  : "Where one picture ends and the other begins"
+              }
               value={edge}
               onChange={(e) => {
                 setEdge(Number(e.target.value));

@@ -44,7 +44,7 @@ export function Causes({
         found.data.before > 0 && (
           <Link
             className="text-sm text-accent hover:underline"
-            to={`/runs/${run.number}/against/${found.data.before}`}
+            to={`/compare?was=${found.data.before}&is=${run.number}`}
           >
             Against #{found.data.before}
           </Link>

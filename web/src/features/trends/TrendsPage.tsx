@@ -1,21 +1,13 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import {
-  Bar,
-  CartesianGrid,
-  ComposedChart,
-  Line,
-  ResponsiveContainer,
-  Tooltip,
-  XAxis,
-  YAxis,
-} from "recharts";
 import { get, type TrendDay, type TrendGroup, type Trends } from "../../api/client";
 import { said } from "../../ui/Glass";
 import { Button, Choice, Empty, Heads, Sheet, Trouble, Waiting } from "../../ui/parts";
 import { Tabs } from "../../ui/Tabs";
 import { useFilters } from "../../ui/useFilters";
 import { useTitle } from "../../ui/useTitle";
-import { csvOf, shown } from "./csv";
+import { csvOf, save, shown } from "./csv";
+import { DayChart } from "./DayChart";
+import { Span } from "./Span";
 import { trendPages } from "./pages";
 
 const axes = ["browser", "version", "os", "device", "combination", "test", "suite", "project"];
@@ -95,7 +87,7 @@ export function TrendsPage() {
             aside={
               <Button
                 onClick={() => {
-                  save(found.data);
+                  save(`trends-by-${by}.csv`, csvOf(found.data));
                 }}
               >
                 Numbers as CSV
@@ -135,72 +127,27 @@ const without = (all: string, word: string) =>
 
 /** Counts as a stack for each day, with the rate of failures over them. */
 function Chart({ days }: { days: TrendDay[] }) {
-  const data = days.map((d) => {
-    const told = (d.counts["passed"] ?? 0) + (d.counts["failed"] ?? 0) + (d.counts["flaky"] ?? 0);
-    return {
-      day: d.day.slice(5),
-      ...Object.fromEntries(shown.map((v) => [v, d.counts[v] ?? 0])),
-      rate: told > 0 ? Math.round((1000 * (d.counts["failed"] ?? 0)) / told) / 10 : null,
-    };
-  });
   return (
-    <div
-      className="h-64 px-2 py-3"
-      role="img"
-      aria-label="Cells by day and verdict, with the rate of failures"
-    >
-      <ResponsiveContainer width="100%" height="100%">
-        <ComposedChart data={data} margin={{ left: 0, right: 0, top: 6, bottom: 0 }}>
-          <CartesianGrid stroke="var(--line)" vertical={false} />
-          <XAxis dataKey="day" stroke="var(--soft)" tickLine={false} fontSize={11} />
-          <YAxis yAxisId="cells" stroke="var(--soft)" tickLine={false} fontSize={11} width={48} />
-          <YAxis
-            yAxisId="rate"
-            orientation="right"
-            stroke="var(--soft)"
-            tickLine={false}
-            fontSize={11}
-            width={52}
-            domain={[0, 100]}
-            tickFormatter={(v) => `${String(v)}\u00a0%`}
-          />
-          <Tooltip
-            contentStyle={{
-              background: "var(--raised)",
-              border: "1px solid var(--line)",
-              color: "var(--ink)",
-              fontSize: 12,
-            }}
-            formatter={(v, name) => (name === "rate" ? [`${String(v)} %`, "fail"] : [v, said(String(name))])}
-            cursor={{ fill: "var(--raised)" }}
-          />
-          {shown.map((v) => (
-            <Bar
-              key={v}
-              dataKey={v}
-              stackId="cells"
-              yAxisId="cells"
-              fill={`var(--${v})`}
-              maxBarSize={44}
-              isAnimationActive={false}
-            />
-          ))}
-          <Line
-            dataKey="rate"
-            yAxisId="rate"
-            stroke="var(--ink)"
-            strokeDasharray="3 3"
-            dot={{ r: 2.5, fill: "var(--ink)" }}
-            isAnimationActive={false}
-            connectNulls
-          />
-        </ComposedChart>
-      </ResponsiveContainer>
-    </div>
+    <DayChart
+      label="Cells by day and verdict, with the rate of failures"
+      days={days.map((d) => {
+        const failed = (d.counts["failed"] ?? 0) + (d.counts["aside"] ?? 0);
+        const told = (d.counts["passed"] ?? 0) + failed + (d.counts["flaky"] ?? 0);
+        return {
+          day: d.day,
+          ...Object.fromEntries(shown.map((v) => [v, d.counts[v] ?? 0])),
+          rate: told > 0 ? Math.round((1000 * failed) / told) / 10 : null,
+        };
+      })}
+      right={(n) => `${n}\u00a0%`}
+      top={100}
+      series={[
+        ...shown.map((v) => ({ key: v, name: said(v), color: `var(--${v})`, as: "bar" as const })),
+        { key: "rate", name: "fail", color: "var(--ink)", as: "dashes", right: true },
+      ]}
+    />
   );
 }
-
-const percent = (p: number) => `${(100 * p).toFixed(p < 0.1 ? 1 : 0)} %`;
 
 function Groups({
   by,
@@ -218,7 +165,9 @@ function Groups({
   const most = Math.max(...all.map((g) => g.high), 0.01);
   return (
     <table className="w-full text-left text-sm">
-      <Heads of={[by, "Failed", "Rate, and where it is with 95 %", "Flaky", "Lab faults", "Ran", ""]} />
+      <Heads
+        of={[by, "Failed", "Set aside", "Rate, and where it is with 95 %", "Flaky", "Lab faults", "Ran", ""]}
+      />
       <tbody>
         {all.map((g) => (
           <tr
@@ -238,28 +187,14 @@ function Groups({
               </button>
             </td>
             <td className="px-4 py-1.5 tabular-nums">{g.counts["failed"] ?? 0}</td>
+            <td className="px-4 py-1.5 tabular-nums">{g.counts["aside"] ?? 0}</td>
             <td className="px-4 py-1.5">
-              <span className="flex items-center gap-2 tabular-nums">
-                <span className="w-12 text-right">{percent(g.rate)}</span>
-                <span className="relative h-2 w-40 rounded bg-raised" aria-hidden="true">
-                  <span
-                    className="absolute h-2 rounded bg-failed/40"
-                    style={{ left: `${(100 * g.low) / most}%`, width: `${(100 * (g.high - g.low)) / most}%` }}
-                  />
-                  <span
-                    className="absolute h-2 w-0.5 bg-failed"
-                    style={{ left: `${(100 * g.rate) / most}%` }}
-                  />
-                </span>
-                <span className="text-xs whitespace-nowrap text-soft">
-                  {percent(g.low)} to {percent(g.high)}
-                </span>
-              </span>
+              <Span low={g.low} rate={g.rate} high={g.high} most={most} color="failed" />
             </td>
             <td className="px-4 py-1.5 tabular-nums">{g.counts["flaky"] ?? 0}</td>
             <td className="px-4 py-1.5 tabular-nums">{g.counts["lab-fault"] ?? 0}</td>
             <td className="px-4 py-1.5 tabular-nums">
-              {(g.counts["passed"] ?? 0) + (g.counts["failed"] ?? 0) + (g.counts["flaky"] ?? 0)}
+              {["passed", "failed", "aside", "flaky"].reduce((n, v) => n + (g.counts[v] ?? 0), 0)}
             </td>
             <td className="px-4 py-1.5 text-right">
               {onNarrow && (
@@ -278,12 +213,4 @@ function Groups({
       </tbody>
     </table>
   );
-}
-
-function save(t: Trends) {
-  const a = document.createElement("a");
-  a.href = URL.createObjectURL(new Blob([csvOf(t)], { type: "text/csv" }));
-  a.download = `trends-by-${t.by}.csv`;
-  a.click();
-  URL.revokeObjectURL(a.href);
 }

@@ -8,6 +8,7 @@ import { Find } from "../../ui/Find";
 import { useFilters } from "../../ui/useFilters";
 import { useTitle } from "../../ui/useTitle";
 import { took } from "../../ui/words";
+import { Span } from "./Span";
 import { trendPages } from "./pages";
 
 /** Whose verdict cannot be relied on? */
@@ -97,7 +98,7 @@ export function UnsteadyPage() {
                       {p.off} of {p.trials}
                     </td>
                     <td className="px-4 py-1.5">
-                      <Interval low={p.low} rate={p.rate} high={p.high} />
+                      <Span low={p.low} rate={p.rate} high={p.high} color="flaky" />
                     </td>
                     <td className="px-4 py-1.5 whitespace-nowrap tabular-nums">{took(p.waste_ms)}</td>
                     <td className="px-4 py-1.5">
@@ -110,27 +111,6 @@ export function UnsteadyPage() {
           </table>
         )}
       </Sheet>
-    </div>
-  );
-}
-
-const percent = (p: number) => `${Math.round(100 * p)} %`;
-
-/** A rate with the interval in which it is. */
-function Interval({ low, rate, high }: { low: number; rate: number; high: number }) {
-  return (
-    <div className="flex items-center gap-2 tabular-nums">
-      <span className="w-10 text-right">{percent(rate)}</span>
-      <span className="relative h-2 w-32 rounded bg-raised" aria-hidden="true">
-        <span
-          className="absolute h-2 rounded bg-flaky/40"
-          style={{ left: `${100 * low}%`, width: `${100 * (high - low)}%` }}
-        />
-        <span className="absolute h-2 w-0.5 bg-flaky" style={{ left: `${100 * rate}%` }} />
-      </span>
-      <span className="text-xs whitespace-nowrap text-soft">
-        {percent(low)} to {percent(high)}
-      </span>
     </div>
   );
 }

@@ -3,10 +3,10 @@ import type { Trends } from "../../api/client";
 import { csvOf } from "./csv";
 
 test("a row for each day and value, and no formula", () => {
-  const days = [{ day: "2026-11-27", counts: { passed: 3, failed: 1 } }];
+  const days = [{ day: "2026-11-27", counts: { passed: 3, failed: 1, aside: 2 } }];
   const of = (value: string) => ({ value, days, counts: {}, rate: 0, low: 0, high: 1 });
   const t = { by: "test", groups: [of("Hold a berth"), of('=HYPERLINK("x")')] } as unknown as Trends;
   expect(csvOf(t)).toBe(
-    'day,test,passed,flaky,failed,lab-fault\n2026-11-27,"Hold a berth",3,0,1,0\n2026-11-27,"\'=HYPERLINK(""x"")",3,0,1,0\n',
+    'day,test,passed,flaky,failed,aside,lab-fault\n2026-11-27,"Hold a berth",3,0,1,2,0\n2026-11-27,"\'=HYPERLINK(""x"")",3,0,1,2,0\n',
   );
 });

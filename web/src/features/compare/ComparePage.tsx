@@ -1,35 +1,167 @@
 import { useQuery } from "@tanstack/react-query";
 import { type ReactNode } from "react";
-import { Link, useNavigate, useParams } from "react-router";
-import { get, type Change, type Compared, type RunSummary, type Slower } from "../../api/client";
-import { type Fill, Glass, said } from "../../ui/Glass";
-import { Choice, Empty, Sheet, Trouble, Waiting } from "../../ui/parts";
+import { Link } from "react-router";
+import {
+  get,
+  type Change,
+  type Compared,
+  type KnownSuite,
+  type RunSummary,
+  type Sides,
+  type Slower,
+} from "../../api/client";
+import { type Fill, Glass } from "../../ui/Glass";
+import { Button, Choice, Empty, Heads, Sheet, Trouble, Waiting } from "../../ui/parts";
 import { Find } from "../../ui/Find";
+import { Tabs } from "../../ui/Tabs";
 import { useFilters } from "../../ui/useFilters";
+import { useNow } from "../../ui/useNow";
 import { useTitle } from "../../ui/useTitle";
-import { many, took } from "../../ui/words";
-import { TestLink } from "./TestLink";
+import { ago, many, took } from "../../ui/words";
+import { TestLink } from "../run/TestLink";
+import { trendPages } from "../trends/pages";
+import { SideField } from "./SideField";
 
-/** What is different in this run? */
-export function AgainstPage() {
-  const { number = "", other = "" } = useParams();
+type Filters = ReturnType<typeof useFilters>;
+
+/** What is different: in a run against another, between environments, versions, or files? */
+export function ComparePage() {
   const filters = useFilters();
-  const go = useNavigate();
+  const [was, is] = [filters.value("was"), filters.value("is")];
+  const of = new URLSearchParams();
+  for (const name of ["project", "suite"]) if (filters.value(name)) of.set(name, filters.value(name));
+  const sides = useQuery({
+    queryKey: ["sides", of.toString()],
+    queryFn: () => get<Sides>(`/sides?${of}`),
+    retry: false,
+  });
+  const suites = useQuery({ queryKey: ["suites"], queryFn: () => get<KnownSuite[]>("/suites") });
+  const q = new URLSearchParams(of);
+  q.set("was", was);
+  q.set("is", is);
   const found = useQuery({
-    queryKey: ["against", number, other],
-    queryFn: () => get<Compared>(`/runs/${number}/against/${other}`),
+    queryKey: ["compare", q.toString()],
+    queryFn: () => get<Compared>(`/compare?${q}`),
+    enabled: was !== "",
+    retry: false,
   });
-  const project = found.data?.is.project;
-  const runs = useQuery({
-    queryKey: ["runs", "of", project],
-    queryFn: () =>
-      get<RunSummary[]>(`/runs?limit=100&state=ended&project=${encodeURIComponent(project ?? "")}`),
-    enabled: project !== undefined,
-  });
-  useTitle(`#${number} against #${other}`);
+  useTitle(found.data?.words ?? "Compare");
+  const known = sides.data?.sides ?? [];
+  return (
+    <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
+      <Tabs label="Trends" pages={trendPages} />
+      <div className="flex flex-wrap items-end gap-3">
+        <SideField
+          label="Compare"
+          value={is}
+          known={known}
+          hint="the newest run"
+          onSet={(v) => {
+            filters.set("is", v);
+          }}
+        />
+        <SideField
+          label="against"
+          value={was}
+          known={known}
+          hint="a run, or env=staging"
+          onSet={(v) => {
+            filters.set("was", v);
+          }}
+        />
+        <Choice
+          label="Suite"
+          value={filters.value("suite") && `${filters.value("project")} ${filters.value("suite")}`}
+          onChange={(v) => {
+            const [project = "", suite = ""] = v.split(" ");
+            filters.setAll({ project, suite, was: "", is: "" });
+          }}
+          options={[
+            ["", "suite of the newest run"],
+            ...(suites.data ?? []).map((s): [string, string] => [
+              `${s.project} ${s.suite}`,
+              `${s.project} ${s.suite}`,
+            ]),
+          ]}
+        />
+        <div className="ml-auto">{found.data && <Find filters={filters} label="Find test" size={20} />}</div>
+      </div>
+      {was === "" ? (
+        <KnownSides found={sides} filters={filters} />
+      ) : found.isPending ? (
+        <Waiting />
+      ) : found.error ? (
+        <Trouble error={found.error} again={() => void found.refetch()} />
+      ) : (
+        <Differences c={found.data} filters={filters} />
+      )}
+    </div>
+  );
+}
+
+/** What there is to compare. */
+function KnownSides({
+  found,
+  filters,
+}: {
+  found: { data: Sides | undefined; error: Error | null; isPending: boolean };
+  filters: Filters;
+}) {
+  const now = useNow(false);
   if (found.isPending) return <Waiting />;
-  if (found.error) return <Trouble error={found.error} again={() => void found.refetch()} />;
-  const c = found.data;
+  if (found.error || !found.data || found.data.sides.length === 0)
+    return (
+      <Sheet>
+        <Empty title="No run has ended yet that could be compared">
+          Start one with <code className="font-mono text-ink">pane run</code>.
+        </Empty>
+      </Sheet>
+    );
+  return (
+    <Sheet title={`What of ${found.data.project} ${found.data.suite} can be compared`}>
+      <table className="w-full text-left text-sm">
+        <Heads of={["What", "In words", "Newest run", "Made", ""]} />
+        <tbody>
+          {found.data.sides.map((s) => (
+            <tr key={s.words} className="border-t border-line">
+              <td className="px-4 py-1.5">{s.about}</td>
+              <td className="px-4 py-1.5 font-mono text-xs">{s.words}</td>
+              <td className="px-4 py-1.5">
+                <Link className="text-accent hover:underline" to={`/runs/${s.run}`}>
+                  #{s.run}
+                </Link>
+              </td>
+              <td className="px-4 py-1.5 text-soft">{ago(s.at, now)}</td>
+              <td className="px-4 py-1.5">
+                <div className="flex justify-end gap-2">
+                  <Button
+                    className="text-xs"
+                    aria-pressed={filters.value("is") === s.words}
+                    onClick={() => {
+                      filters.set("is", s.words);
+                    }}
+                  >
+                    Compare
+                  </Button>
+                  <Button
+                    className="text-xs"
+                    onClick={() => {
+                      filters.set("was", s.words);
+                    }}
+                  >
+                    Against
+                  </Button>
+                </div>
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </Sheet>
+  );
+}
+
+function Differences({ c, filters }: { c: Compared; filters: Filters }) {
   const text = filters.value("text").toLowerCase();
   const has = (test: string) => test.toLowerCase().includes(text);
   const narrow = <T extends { test: string }>(all: T[]) => all.filter((x) => has(x.test));
@@ -38,9 +170,9 @@ export function AgainstPage() {
   const nothing =
     shown.every((l) => l.length === 0) &&
     [c.slower, c.faster].every((l) => narrow(l).length === 0) &&
-    [c.added, c.gone, c.added_in, c.gone_in].every((l) => l.length === 0);
+    [c.added, c.gone, c.added_in, c.gone_in, c.renamed].every((l) => l.length === 0);
   return (
-    <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
+    <>
       <div className="flex flex-wrap items-center gap-x-5 gap-y-2">
         <div>
           <h1 className="text-lg font-semibold">{c.words}</h1>
@@ -57,22 +189,11 @@ export function AgainstPage() {
               ` Everything takes ${c.pace.toFixed(2)} times as long; what is slower is so beyond that.`}
           </p>
         </div>
-        <div className="ml-auto flex gap-2">
-          <Find filters={filters} label="Find test" size={20} />
-          <Choice
-            label="Against run"
-            value={other}
-            onChange={(v) => void go(`/runs/${number}/against/${v}`)}
-            options={(runs.data ?? [c.was])
-              .filter((r) => String(r.number) !== number)
-              .map((r) => [String(r.number), `against #${r.number} ${r.suite}, ${said(r.verdict)}`])}
-          />
-        </div>
       </div>
       {nothing && (
         <Sheet>
           <Empty title={text ? "No test is like that" : "Nothing is different"}>
-            {text ? "Clear the search to see what is different." : "Choose another run to compare with."}
+            {text ? "Clear the search to see what is different." : "Choose another side to compare with."}
           </Empty>
         </Sheet>
       )}
@@ -97,9 +218,10 @@ export function AgainstPage() {
           ["Tests gone", c.gone.filter(has)],
           ["Combinations added", c.added_in],
           ["Combinations gone", c.gone_in],
+          ["Renamed", c.renamed.map((r) => `${r.was} → ${r.is}`).filter(has)],
         ]}
       />
-    </div>
+    </>
   );
 }
 
