@@ -61,6 +61,7 @@ type Slow struct {
 	Turns   []SlowTest    `json:"turns" description:"tests whose time changed for certain, those that lost most first"`
 	Longest []SlowTest    `json:"longest" description:"the tests that take longest"`
 	Over    []SlowStep    `json:"over" description:"steps that took longer than their limits, those that were most often first"`
+	Lags    []SlowPlace   `json:"lags" description:"steps that take much longer in some combinations than in the others, those that lose most first; of the newest runs and the tests that take longest"`
 	Paces   []triage.Pace `json:"paces" description:"combinations against the median one, the slowest first"`
 }
 
@@ -84,6 +85,14 @@ type SlowStep struct {
 	Run     int    `json:"run" description:"the newest in which it did"`
 	Pane    int    `json:"pane" description:"in that run"`
 	Place   int    `json:"place" description:"of the test in that run"`
+}
+
+// SlowPlace is a step that takes much longer in some combinations than in the others.
+type SlowPlace struct {
+	triage.Lag
+	Run   int `json:"run" description:"the newest in which that can be seen"`
+	Pane  int `json:"pane" description:"in that run, one in which it lags"`
+	Place int `json:"place" description:"of the test in that run"`
 }
 
 // SlowPoint is what a test took in one run.

@@ -3,12 +3,15 @@ package results
 import (
 	"cmp"
 	"context"
+	"fmt"
 	"slices"
 	"strings"
 
 	"parallelpane/internal/api"
+	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/triage"
 	"parallelpane/internal/store"
+	"parallelpane/internal/walls"
 )
 
 // Bounds of what is looked at and said.
@@ -16,6 +19,8 @@ const (
 	maxPaced   = 300_000
 	maxLongest = 20
 	maxOver    = 10_000
+	lagRuns    = 5     // newest runs of a suite
+	maxLagging = 3_000 // attempts of these whose steps are looked at
 )
 
 // Slow says, suite by suite, what became slower, what takes long, and which combinations
@@ -73,7 +78,7 @@ func overLimits(rows []store.Over, text string) []api.SlowStep {
 
 func (r *Results) slowOf(ctx context.Context, project, suite string, f api.SlowFilter) (api.Slow, error) {
 	out := api.Slow{Project: project, Suite: suite, Turns: []api.SlowTest{}, Longest: []api.SlowTest{}, Over: []api.SlowStep{},
-		Paces: []triage.Pace{}}
+		Lags: []api.SlowPlace{}, Paces: []triage.Pace{}}
 	const newest = 1 << 31
 	from, err := r.store.NthBefore(ctx, project, suite, newest, f.Runs)
 	if err != nil {
@@ -110,8 +115,48 @@ func (r *Results) slowOf(ctx context.Context, project, suite string, f api.SlowF
 		return cmp.Or(cmp.Compare(b.Turn.IsMS-b.Turn.WasMS, a.Turn.IsMS-a.Turn.WasMS), cmp.Compare(a.Test, b.Test))
 	})
 	slices.SortFunc(out.Longest, func(a, b api.SlowTest) int { return cmp.Or(cmp.Compare(b.MS, a.MS), cmp.Compare(a.Test, b.Test)) })
-	out.Longest = out.Longest[:min(maxLongest, len(out.Longest))]
 	out.Paces = triage.Paces(byTest)
+	longest := make([]string, 0, len(out.Longest))
+	for _, x := range out.Longest[:min(len(out.Longest), max(1, maxLagging/max(1, lagRuns*len(out.Paces))))] {
+		longest = append(longest, x.Test)
+	}
+	out.Longest = out.Longest[:min(maxLongest, len(out.Longest))]
+	out.Lags, err = r.lags(ctx, project, suite, longest)
+	return out, err
+}
+
+// lags finds the steps of some tests that take much longer in some combinations than in the
+// others, over the newest runs of their suite.
+func (r *Results) lags(ctx context.Context, project, suite string, tests []string) ([]api.SlowPlace, error) {
+	rows, err := r.store.StepsOf(ctx, project, suite, tests, lagRuns, maxLagging)
+	if err != nil {
+		return nil, err
+	}
+	var all []triage.StepTook
+	at := map[[2]string]store.StepsIn{} // the newest, by test and label
+	for _, row := range rows {
+		d, err := walls.Unpack(row.Detail)
+		if err != nil {
+			return nil, fmt.Errorf("records of run %d: %w", row.Run, err)
+		}
+		if _, newer := at[[2]string{row.Test, row.Label}]; !newer {
+			at[[2]string{row.Test, row.Label}] = row
+		}
+		nth := map[string]int{}
+		for _, s := range d.Steps {
+			if s.State == attempt.Passed {
+				all = append(all, triage.StepTook{Test: row.Test, Step: s.Title, Nth: nth[s.Title], Pane: row.Label, MS: s.TookMS})
+			}
+			nth[s.Title]++
+		}
+	}
+	out := []api.SlowPlace{}
+	for _, l := range triage.Lags(all) {
+		x := at[[2]string{l.Test, l.Panes[0]}]
+		if out = append(out, api.SlowPlace{Lag: l, Run: x.Run, Pane: x.Pane, Place: x.Place}); len(out) == maxLongest {
+			break
+		}
+	}
 	return out, nil
 }
 

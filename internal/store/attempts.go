@@ -92,6 +92,30 @@ func (s *Store) AttemptsIn(ctx context.Context, run, pane, test int) (as []Attem
 	return
 }
 
+// StepsIn is an attempt that passed, with what its steps took.
+type StepsIn struct {
+	Run   int    `db:"run"`
+	Pane  int    `db:"pane"`
+	Place int    `db:"place"` // of the test in its run
+	Test  string `db:"test"`
+	Label string `db:"label"`
+	Detail
+}
+
+// StepsOf lists the first attempts of some tests of a suite that passed in its newest ended
+// runs, at most so many.
+func (s *Store) StepsOf(ctx context.Context, project, suite string, tests []string, runs, most int) (xs []StepsIn, err error) {
+	err = s.read.SelectContext(ctx, &xs, `SELECT a.run, a.pane, a.test AS place, k.name AS test, p.label, st.body AS steps, u.body AS setup, d.body AS body
+		FROM (SELECT number FROM runs WHERE project = ? AND suite = ? AND ended_at > 0 ORDER BY number DESC LIMIT ?) r
+		CROSS JOIN tests t ON t.run = r.number JOIN tests_known k ON k.id = t.known AND k.name IN (SELECT value FROM json_each(?))
+		CROSS JOIN panes p ON p.run = r.number
+		JOIN attempts a ON a.run = r.number AND a.pane = p.idx AND a.test = t.idx AND a.number = 1 AND a.verdict = ?
+		JOIN details d ON d.run = a.run AND d.pane = a.pane AND d.test = a.test AND d.number = a.number
+		LEFT JOIN shared st ON st.id = d.steps LEFT JOIN shared u ON u.id = d.setup
+		ORDER BY r.number DESC LIMIT ?`, project, suite, runs, JSON(tests), code("passed"), most)
+	return
+}
+
 // AttemptByID finds an attempt in detail.
 func (s *Store) AttemptByID(ctx context.Context, id string) (a Attempt, err error) {
 	err = found(s.read.GetContext(ctx, &a, attemptsInDetail+` WHERE a.id = ?`, short(id)))

@@ -129,6 +129,10 @@ func Slow(w io.Writer, all []api.Slow) {
 			fmt.Fprintf(w, "  over its limit of %s %s: %s, in %s, %s on %s\n", Millis(x.LimitMS), Number(x.Times, "time"), Tame(x.Title),
 				Tame(x.Test), Millis(x.WorstMS), Tame(x.On))
 		}
+		for _, x := range s.Lags[:min(5, len(s.Lags))] {
+			fmt.Fprintf(w, "  lags on %s: %s, in %s, %s, elsewhere %s\n", names(x.Panes, "combinations"), Tame(x.Step), Tame(x.Test), Millis(x.MS),
+				Millis(x.ElsewhereMS))
+		}
 		t := NewTable("longest", "median", "by run")
 		for _, x := range s.Longest[:min(5, len(s.Longest))] {
 			t.Row(Tame(x.Test), Millis(x.MS), series(x.Series))

@@ -79,6 +79,23 @@ export function SlowPage() {
                     </span>
                   </p>
                 ))}
+                {s.lags.filter(has).map((x) => (
+                  <p key={`${x.test} ${x.step} ${x.nth}`} className="min-w-0">
+                    <span className="text-flaky">lags on {x.panes.slice(0, 4).join(", ")}</span>
+                    {x.panes.length > 4 && (
+                      <span className="text-flaky"> and {x.panes.length - 4} more</span>
+                    )}{" "}
+                    <Link
+                      className="font-medium hover:underline"
+                      to={`/runs/${x.run}/tests/${x.place}?pane=${x.pane}`}
+                    >
+                      {x.step}
+                    </Link>
+                    <span className="block text-sm text-soft">
+                      {x.test}: {took(x.ms)}, elsewhere {took(x.elsewhere_ms)}
+                    </span>
+                  </p>
+                ))}
                 <h3 className="text-xs text-soft">What takes longest</h3>
                 {s.longest.filter(has).map((x) => (
                   <div key={x.test} className="grid grid-cols-[minmax(0,1fr)_10rem_5rem] items-center gap-3">
