@@ -36,7 +36,8 @@ func (o *office) carry(suite string, files map[string]string, secrets map[string
 	tw := tar.NewWriter(zw)
 	all := maps.Clone(files)
 	all["pane.yaml"] = "project: saltmarsh\nsuites:\n  s:\n" + suite + "matrices: {m: {axes: {" +
-		cmp.Or(o.axes, "browser: [chromium]") + "}}}\nenvironments: {" + cmp.Or(o.env, "e") + ": {base: '" + site.URL + "', vars: {boat: Osprey}}}\n"
+		cmp.Or(o.axes, "browser: [chromium]") + "}}}\n" +
+		"environments: {" + cmp.Or(o.env, "e") + ": {base: '" + site.URL + "', vars: {boat: Osprey}}}\n"
 	for _, name := range slices.Sorted(maps.Keys(all)) {
 		require.NoError(o.t, tw.WriteHeader(&tar.Header{Name: name, Typeflag: tar.TypeReg, Size: int64(len(all[name])), Mode: 0o644}))
 		_, _ = tw.Write([]byte(all[name]))

@@ -3,11 +3,13 @@ package agent_test
 import (
 	"fmt"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"parallelpane/internal/api"
+	"parallelpane/internal/core/suite"
 )
 
 // Environments, files and parts of a run are compared by what they are called.
@@ -75,4 +77,69 @@ func TestSidesAreFoundByWhatTheyAreCalled(t *testing.T) {
 	assert.Equal(t, []string{"env=next", "env=local"}, words[:2])
 	assert.Contains(t, words, "browser=chromium")
 	assert.Contains(t, words, "bundle="+local.Request.Bundle[:12])
+}
+
+// A test whose file was moved keeps its history, what it is set aside for, and is compared
+// with what it was called.
+func TestATestThatIsCalledOtherwiseKeepsItsHistory(t *testing.T) {
+	o, p := opened(t, t.TempDir(), "127.0.0.1:0"), &pretend{}
+	o.work(p, "quay", 2)
+	who := api.Who{Name: "kestrel", Rights: api.InLab(api.Runner)}
+	tells := "printf '1..2\\nok 1 - free\\nnot ok 2 - taken\\n'; exit 1"
+	run := func(files map[string]string) api.Run {
+		return o.carry("    command: sh {file}\n    cases: [t/**/*.sh]\n    results: tap\n", files, nil, 0)
+	}
+	aside := func(test string) {
+		_, err := o.svc.SetAside(t.Context(), who, api.AsideRequest{AsideName: api.AsideName{Project: "saltmarsh", Suite: "s", Test: test},
+			Owner: "tern", Reason: "the office is mended", Until: time.Now().Add(time.Hour)})
+		require.NoError(t, err)
+	}
+	tides := "printf '1..1\nok 1 - ebb\n'"
+	first := run(map[string]string{"t/berths.sh": tells, "t/tides.sh": tides})
+	assert.Empty(t, first.Plan.Renamed)
+	second := run(map[string]string{"t/map/holds.sh": tells, "t/tides.sh": "printf '1..2\nok 1 - ebb\nok 2 - flood\n'"})
+	assert.Equal(t, []suite.Rename{{Was: "t/berths.sh", Is: "t/map/holds.sh"}}, second.Plan.Renamed)
+
+	past, err := o.svc.Past(t.Context(), second.Number)
+	require.NoError(t, err)
+	strips := map[string]string{}
+	for i, test := range second.Tests {
+		strips[test.Name] = past.Strips[0][i]
+	}
+	assert.Equal(t, "pp", strips["t/map/holds.sh › free"], "its past is that of the name it had")
+	assert.Equal(t, "ff", strips["t/map/holds.sh › taken"])
+	got, err := o.svc.Compare(t.Context(), api.CompareFilter{Was: fmt.Sprint(first.Number), Is: fmt.Sprint(second.Number)})
+	require.NoError(t, err)
+	assert.Equal(t, []any{[]string{"t/tides.sh › flood"}, 0, 1}, []any{got.Added, len(got.Gone), got.Still})
+	assert.ElementsMatch(t, []suite.Rename{{Was: "t/berths.sh", Is: "t/map/holds.sh"},
+		{Was: "t/berths.sh › free", Is: "t/map/holds.sh › free"},
+		{Was: "t/berths.sh › taken", Is: "t/map/holds.sh › taken"}}, got.Renamed)
+	back, err := o.svc.Compare(t.Context(), api.CompareFilter{Was: fmt.Sprint(second.Number), Is: fmt.Sprint(first.Number)})
+	require.NoError(t, err)
+	assert.Len(t, back.Renamed, 3, "the other way round too")
+
+	aside("t/map/holds.sh › taken")
+	third := run(map[string]string{"t/office.sh": tells})
+	assert.Equal(t, map[string]string{"t/office.sh": "passed", "t/office.sh › free": "passed", "t/office.sh › taken": "aside"},
+		verdicts(third))
+	names := func() (out []string) {
+		for _, a := range o.svc.Asides(api.AsideFilter{}) {
+			out = append(out, a.Test)
+		}
+		return
+	}
+	assert.Equal(t, []string{"t/office.sh › taken"}, names())
+	dir, address := o.dir, o.address
+	o.stop()
+	o = opened(t, dir, address)
+	assert.Equal(t, []string{"t/office.sh › taken"}, names(), "on record too")
+}
+
+// verdicts are what the tests of a run came to, by name.
+func verdicts(run api.Run) map[string]string {
+	out := map[string]string{}
+	for i, t := range run.Tests {
+		out[t.Name] = string(run.Cells[0][i].Verdict)
+	}
+	return out
 }

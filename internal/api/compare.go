@@ -13,7 +13,7 @@ import (
 
 // CompareFilter says what is compared with what: each side in the words of ParseSide.
 type CompareFilter struct {
-	Project string `query:"project" json:"-" description:"of a side that is no number; if not given, that of the other side, or of the newest run"`
+	Project string `query:"project" json:"-" description:"of a side that is no number; if not given, of the other side or the newest run"`
 	Suite   string `query:"suite" json:"-" description:"likewise"`
 	Was     string `query:"was" json:"-" description:"a run's number, or words such as env=staging browser=firefox version=140 bundle=3fa9"`
 	Is      string `query:"is" json:"-" description:"likewise; the suite's newest run if not given"`
@@ -59,7 +59,8 @@ func ParseSide(field, words string) (Side, error) {
 			s.Matrix = value
 		case "bundle":
 			if len(value) < leastOfBundle || strings.Trim(value, "0123456789abcdef") != "" {
-				return s, Errorf(Invalid, "%s: bundle: expected the beginning of a SHA-256, at least %d digits, found %.80q", field, leastOfBundle, value)
+				return s, Errorf(Invalid, "%s: bundle: expected the beginning of a SHA-256, at least %d digits, found %.80q", field, leastOfBundle,
+					value)
 			}
 			s.Bundle = value
 		case "version":
@@ -72,7 +73,8 @@ func ParseSide(field, words string) (Side, error) {
 		}
 	}
 	if s.Run > 0 && (s.Environment != "" || s.Matrix != "" || s.Bundle != "") {
-		return s, Errorf(Invalid, "%s: run %d has one environment, matrix and bundle: give its number and axes, or these without a number", field, s.Run)
+		return s, Errorf(Invalid, "%s: run %d has one environment, matrix and bundle: give its number and axes, or these without a number", field,
+			s.Run)
 	}
 	return s, nil
 }

@@ -7,6 +7,7 @@ import (
 	"parallelpane/internal/core/combo"
 	"parallelpane/internal/core/device"
 	"parallelpane/internal/core/fleet"
+	"parallelpane/internal/core/suite"
 	"parallelpane/internal/core/verdict"
 )
 
@@ -71,6 +72,7 @@ type Run struct {
 type RunPlan struct {
 	Missing []combo.Missing `json:"missing" description:"combinations left out, with the reason; at most 200"`
 	Cover   combo.Covered   `json:"cover"`
+	Renamed []suite.Rename  `json:"renamed" description:"tests that had other names in the run before: what they did stays theirs"`
 	Turn    int             `json:"turn" description:"with deal spread: how many such runs came before"`
 }
 

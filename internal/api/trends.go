@@ -61,7 +61,7 @@ type Slow struct {
 	Turns   []SlowTest    `json:"turns" description:"tests whose time changed for certain, those that lost most first"`
 	Longest []SlowTest    `json:"longest" description:"the tests that take longest"`
 	Over    []SlowStep    `json:"over" description:"steps that took longer than their limits, those that were most often first"`
-	Lags    []SlowPlace   `json:"lags" description:"steps that take much longer in some combinations than in the others, those that lose most first; of the newest runs and the tests that take longest"`
+	Lags    []SlowPlace   `json:"lags" description:"steps that take much longer in some combinations than elsewhere"`
 	Paces   []triage.Pace `json:"paces" description:"combinations against the median one, the slowest first"`
 }
 

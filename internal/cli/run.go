@@ -317,6 +317,9 @@ func (r *root) attend(ctx context.Context, c *client.Client, run api.Run, o runO
 	if n := len(run.Plan.Missing) + run.Plan.Cover.Left; n > 0 {
 		fmt.Fprintf(r.err, "%d combinations are left out; pane show %d says why.\n", n, run.Number)
 	}
+	for _, x := range run.Plan.Renamed {
+		fmt.Fprintf(r.err, "%s was called %s: what it did stays its own.\n", term.Tame(x.Is), term.Tame(x.Was))
+	}
 	p := term.NewProgress(r.err, o.watch || o.output, r.json)
 	printing, enough := context.WithCancel(ctx)
 	defer enough()

@@ -4,11 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
 
 	"parallelpane/internal/api"
+	"parallelpane/internal/core/suite"
 	"parallelpane/internal/store"
 )
 
@@ -40,6 +42,19 @@ func (lab *Lab) takeUpAside(ctx context.Context) error {
 func (lab *Lab) asideLocked(project, suite, test string) (store.Aside, bool) {
 	a, ok := lab.aside[asideKey{project, suite, test}]
 	return a, ok && store.Millis(lab.now()) < a.Until
+}
+
+// renameAsideLocked has what is set aside stay so under its other name.
+func (lab *Lab) renameAsideLocked(project, in string, names []suite.Rename) {
+	for key, a := range maps.Clone(lab.aside) {
+		now := suite.PresentName(names, key.test)
+		if key.project != project || key.suite != in || now == key.test {
+			continue
+		}
+		delete(lab.aside, key)
+		key.test, a.Test = now, now
+		lab.aside[key] = a
+	}
 }
 
 // asideOf says which tests of a run are; Lab.mu is held while it is called.

@@ -298,11 +298,12 @@ func (lab *Lab) Fleet(who api.Who, project string) fleet.Lab {
 
 // Order is a run to be started: its rows without number and time.
 type Order struct {
-	Row   store.Run
-	Panes []store.Pane
-	Cases []suite.Case
-	Terms Terms
-	Mark  func(run int) store.Stmt // written with the run; may be nil
+	Row     store.Run
+	Panes   []store.Pane
+	Cases   []suite.Case
+	Renamed []suite.Rename // tests of the suite that are called otherwise from this run on
+	Terms   Terms
+	Mark    func(run int) store.Stmt // written with the run; may be nil
 }
 
 // Start makes a run of an order.
@@ -320,7 +321,8 @@ func (lab *Lab) Start(o Order) (api.Run, error) {
 	r := &liveRun{view: view, terms: o.Terms}
 	lab.live[row.ID] = r
 	lab.masks.keep(row.ID, slices.Collect(maps.Values(o.Terms.Secrets)))
-	batch := store.AddRun(row, o.Panes, tests)
+	batch := append(store.Rename(row.Project, row.Suite, o.Renamed, row.Number), store.AddRun(row, o.Panes, tests)...)
+	lab.renameAsideLocked(row.Project, row.Suite, o.Renamed)
 	if o.Mark != nil {
 		batch = append(batch, o.Mark(row.Number))
 	}

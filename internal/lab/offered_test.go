@@ -47,7 +47,8 @@ func TestHowTheLabWasUsed(t *testing.T) {
 	got, err := y.LabTrends(t.Context(), api.LabTrendFilter{}, y.now.Add(24*time.Hour))
 	require.NoError(t, err)
 	assert.Equal(t, []api.LabDay{
-		{Day: "2026-03-02", LabWork: api.LabWork{Attempts: 2, Faults: 1, BusyMS: 72_000, OfferedMS: 2 * 180_000}, Waits: 1, WaitMS: 4000, LongMS: 4000},
+		{Day: "2026-03-02", LabWork: api.LabWork{Attempts: 2, Faults: 1, BusyMS: 72_000, OfferedMS: 2 * 180_000},
+			Waits: 1, WaitMS: 4000, LongMS: 4000},
 		{Day: "2026-03-03", LabWork: api.LabWork{Attempts: 1, BusyMS: 5_000}},
 	}, got.Days)
 	require.Len(t, got.Agents, 2)

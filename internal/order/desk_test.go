@@ -94,6 +94,11 @@ func (d *counter) wideBundle(tests, wide int) string {
 	for i := range tests {
 		files[fmt.Sprintf("t/%03d.pane.yaml", i)] = fmt.Sprintf("name: Berth %03d\nsteps:\n  - visit: /\n", i)
 	}
+	return d.send(files)
+}
+
+// send sends files.
+func (d *counter) send(files map[string]string) string {
 	var buf bytes.Buffer
 	zw := gzip.NewWriter(&buf)
 	tw := tar.NewWriter(zw)

@@ -32,6 +32,9 @@ type order struct {
 	suite   project.Suite
 	env     project.Environment
 	cases   []suite.Case
+	files   *project.Archive
+	all     []suite.Case // of the suite, whether they are asked for or not
+	renamed []suite.Rename
 	plan    combo.Plan
 	turn    int
 	dealt   [][]bool // by pane and test
@@ -70,6 +73,7 @@ func (desk *Desk) unpack(req api.RunRequest) (*order, combo.Matrix, error) {
 	if o.project, o.suite, o.cases, err = loadSuite(archive, req.Suite); err != nil {
 		return fail(err)
 	}
+	o.files, o.all = archive, o.cases
 	matrix, err := o.project.Matrix(req.Matrix)
 	if err != nil {
 		return fail(api.Errorf(api.Invalid, "%v", err))
@@ -140,10 +144,13 @@ func (desk *Desk) order(ctx context.Context, who api.Who, role api.Role, req api
 		return nil, err
 	}
 	o.past = past
+	if o.renamed, err = desk.renamed(ctx, o); err != nil {
+		return nil, err
+	}
 	for _, c := range o.plan.Combinations {
 		row := make([]float64, len(o.cases))
 		for j, sc := range o.cases {
-			row[j] = past.book.Seconds(sc.Name, c.Key, c.Values["browser"])
+			row[j] = past.book.Seconds(suite.FormerName(o.renamed, sc.Name), c.Key, c.Values["browser"])
 		}
 		o.seconds = append(o.seconds, row)
 	}
@@ -196,7 +203,7 @@ func (o *order) records(who api.Who) (row store.Run, panes []store.Pane) {
 		}
 		panes = append(panes, p)
 	}
-	p := api.RunPlan{Missing: o.plan.Missing[:min(maxMissing, len(o.plan.Missing))], Cover: o.plan.Cover, Turn: o.turn}
+	p := api.RunPlan{Missing: o.plan.Missing[:min(maxMissing, len(o.plan.Missing))], Cover: o.plan.Cover, Turn: o.turn, Renamed: o.renamed}
 	p.Cover.Left += len(o.plan.Missing) - len(p.Missing)
 	return store.Run{
 		ID: store.NewID(), Kind: api.ScriptKind, Project: o.project.Name, Suite: o.suite.Name, Matrix: o.req.Matrix,

@@ -49,7 +49,7 @@ func (desk *Desk) start(who api.Who, o *order) (api.Run, error) {
 	}
 	row, panes := o.records(who)
 	row.Secrets, row.SecretNames = sealed, store.JSON(slices.Sorted(maps.Keys(o.secrets)))
-	return desk.lab.Start(lab.Order{Row: row, Panes: panes, Cases: o.cases, Mark: o.mark, Terms: lab.Terms{
+	return desk.lab.Start(lab.Order{Row: row, Panes: panes, Cases: o.cases, Renamed: o.renamed, Mark: o.mark, Terms: lab.Terms{
 		Vars: o.env.Vars, Secrets: all, Record: o.record, Seconds: o.seconds, Profiles: o.devices,
 		Watched: o.watched(), Marker: o.project.Marker, Mending: o.project.Mending, Command: o.suite.Command,
 		Several: o.suite.Kind == project.SeveralKind}})

@@ -210,6 +210,45 @@ func (a *Archive) Read(name string) ([]byte, error) {
 	return src, err
 }
 
+// Prints are the SHA-256 of some files, of what is left of each when edit is done with it;
+// those of files that are too large to be held are of all of them. Bundles without an
+// opener have those of files that are held.
+func (a *Archive) Prints(names []string, edit func(name string, body []byte) []byte) (map[string]string, error) {
+	out, wanted := map[string]string{}, map[string]bool{}
+	for _, n := range names {
+		if src, ok := a.text[n]; ok {
+			sum := sha256.Sum256(edit(n, src))
+			out[n] = string(sum[:])
+		} else {
+			wanted[n] = true
+		}
+	}
+	if len(wanted) == 0 || a.open == nil {
+		return out, nil
+	}
+	r, err := a.open()
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	err = walk(r, func(n string, size int64, body io.Reader) error {
+		if !wanted[n] {
+			return nil
+		}
+		h := sha256.New()
+		if size > maxHeld {
+			_, err := io.Copy(h, body)
+			out[n] = string(h.Sum(nil))
+			return err
+		}
+		src, err := io.ReadAll(body)
+		h.Write(edit(n, src))
+		out[n] = string(h.Sum(nil))
+		return err
+	})
+	return out, err
+}
+
 // maxText bounds a file that is shown, in bytes.
 const maxText = 256 << 10
 

@@ -38,11 +38,15 @@ func (r *Results) Compare(ctx context.Context, f api.CompareFilter) (api.Compare
 		return out, err
 	}
 	if a.run.Project != b.run.Project {
-		return out, api.Errorf(api.NotFound, "the project of run %d has no run %d: only runs of one project are compared", b.run.Number, a.run.Number)
+		return out, api.Errorf(api.NotFound, "the project of run %d has no run %d: only runs of one project are compared", b.run.Number,
+			a.run.Number)
 	}
 	out.Was, out.Is, out.WasOf, out.IsOf, out.Causes = a.run.RunSummary, b.run.RunSummary, a.of, b.of, []api.Cause{}
 	by := triage.Pairing{Apart: slices.Sorted(maps.Keys(was.Only))}
 	by.Apart = append(by.Apart, slices.Sorted(maps.Keys(is.Only))...)
+	if by.Was, err = r.formerNames(ctx, a.run, b.run); err != nil {
+		return out, err
+	}
 	out.Comparison = triage.Compare(a.timed(), b.timed(), by)
 	for _, changes := range [][]triage.Change{out.Broke, out.Mended, out.Otherwise, out.Lab} {
 		for i := range changes {
@@ -65,6 +69,31 @@ func (r *Results) Compare(ctx context.Context, f api.CompareFilter) (api.Compare
 		}
 	}
 	out.Words = compareWords(&out)
+	return out, nil
+}
+
+// formerNames says what tests of a run are called in an earlier one, or a later one, where
+// it is otherwise.
+func (r *Results) formerNames(ctx context.Context, a, b *api.Run) (map[string]string, error) {
+	rows, err := r.store.FormerNames(ctx, b.Project, b.Suite)
+	if err != nil || len(rows) == 0 {
+		return nil, err
+	}
+	now := map[string]string{} // by a name that a test had
+	for _, x := range rows {
+		now[x.Was] = x.Name
+	}
+	present := func(name string) string { return cmp.Or(now[name], name) }
+	there := map[string]string{}
+	for _, t := range a.Tests {
+		there[present(t.Name)] = t.Name
+	}
+	out := map[string]string{}
+	for _, t := range b.Tests {
+		if was := there[present(t.Name)]; was != "" && was != t.Name {
+			out[t.Name] = was
+		}
+	}
 	return out, nil
 }
 
@@ -170,7 +199,8 @@ func (r *Results) sided(ctx context.Context, f api.CompareFilter, s api.Side, ma
 		out.panes, err = panesLike(out.run.Panes, s.Only)
 		return out, err
 	}
-	return out, api.Errorf(api.NotFound, "no ended run of %s %s is like %s: pane compare without a side lists what there is", f.Project, f.Suite,
+	return out, api.Errorf(api.NotFound, "no ended run of %s %s is like %s: pane compare without a side lists what there is", f.Project,
+		f.Suite,
 		s)
 }
 
@@ -251,7 +281,8 @@ func (r *Results) Sides(ctx context.Context, f api.CompareFilter) (out api.Sides
 		if len(row.Bundle) > 12 {
 			put(2, row, "bundle="+row.Bundle[:12], "files "+row.Bundle[:12])
 		}
-		put(3, row, strconv.Itoa(row.Number), strings.TrimRight(fmt.Sprintf("run %d, %s, %s %s", row.Number, row.Verdict, row.Matrix, row.Environment), " "))
+		about := fmt.Sprintf("run %d, %s, %s %s", row.Number, row.Verdict, row.Matrix, row.Environment)
+		put(3, row, strconv.Itoa(row.Number), strings.TrimRight(about, " "))
 		if i >= maxSides {
 			continue
 		}

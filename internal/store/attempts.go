@@ -105,7 +105,8 @@ type StepsIn struct {
 // StepsOf lists the first attempts of some tests of a suite that passed in its newest ended
 // runs, at most so many.
 func (s *Store) StepsOf(ctx context.Context, project, suite string, tests []string, runs, most int) (xs []StepsIn, err error) {
-	err = s.read.SelectContext(ctx, &xs, `SELECT a.run, a.pane, a.test AS place, k.name AS test, p.label, st.body AS steps, u.body AS setup, d.body AS body
+	err = s.read.SelectContext(ctx, &xs, `SELECT a.run, a.pane, a.test AS place, k.name AS test, p.label,
+			st.body AS steps, u.body AS setup, d.body AS body
 		FROM (SELECT number FROM runs WHERE project = ? AND suite = ? AND ended_at > 0 ORDER BY number DESC LIMIT ?) r
 		CROSS JOIN tests t ON t.run = r.number JOIN tests_known k ON k.id = t.known AND k.name IN (SELECT value FROM json_each(?))
 		CROSS JOIN panes p ON p.run = r.number

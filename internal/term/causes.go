@@ -146,7 +146,8 @@ func Compared(w io.Writer, c api.Compared) {
 	for _, l := range []struct {
 		head string
 		all  []string
-	}{{"tests added", c.Added}, {"tests gone", c.Gone}, {"combinations added", c.AddedIn}, {"combinations gone", c.GoneIn}, {"renamed", renamed}} {
+	}{{"tests added", c.Added}, {"tests gone", c.Gone}, {"combinations added", c.AddedIn}, {"combinations gone", c.GoneIn},
+		{"renamed", renamed}} {
 		if len(l.all) > 0 {
 			fmt.Fprintf(w, "\n%s: %s\n", l.head, names(l.all, ""))
 		}

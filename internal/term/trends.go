@@ -58,7 +58,8 @@ func Trends(w io.Writer, t api.Trends) {
 				line = append(line, math.NaN())
 			}
 		}
-		table.Row(Tame(g.Value), fmt.Sprint(g.Counts[verdict.Failed]), fmt.Sprint(g.Counts[verdict.Aside]), Percent(g.Rate), Percent(g.Low)+" … "+Percent(g.High),
+		table.Row(Tame(g.Value), fmt.Sprint(g.Counts[verdict.Failed]), fmt.Sprint(g.Counts[verdict.Aside]), Percent(g.Rate),
+			Percent(g.Low)+" … "+Percent(g.High),
 			fmt.Sprint(g.Counts[verdict.Flaky]), fmt.Sprint(g.Counts[verdict.LabFault]), fmt.Sprint(told), Paint(verdict.Failed, spark(line, 1)))
 	}
 	fmt.Fprintln(w, table)
@@ -93,7 +94,7 @@ func LabTrends(w io.Writer, t api.LabTrends) {
 			Percent(a.Low)+" … "+Percent(a.High))
 	}
 	fmt.Fprintln(w, agents)
-	fmt.Fprintln(w, Faint("Slots used: of the slot time that agents offered while they were online. Waited: runs, and sessions of somebody else's runner."))
+	fmt.Fprintln(w, Faint("Slots used: of the slot time that agents offered while online. Waited: runs, and sessions of a runner."))
 }
 
 // Slow writes what became slower, what takes long, and which combinations are slow.

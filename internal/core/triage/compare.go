@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"parallelpane/internal/core/suite"
 	"parallelpane/internal/core/verdict"
 )
 
@@ -36,26 +37,20 @@ type Slower struct {
 
 // Comparison says what is different in the second of two runs.
 type Comparison struct {
-	Broke     []Change `json:"broke" description:"passed, and fails now"`
-	Mended    []Change `json:"mended" description:"failed, and passes now"`
-	Otherwise []Change `json:"otherwise" description:"fails in both, of another cause"`
-	Lab       []Change `json:"lab" description:"a lab fault in one of them: nothing is known"`
-	Slower    []Slower `json:"slower"`
-	Faster    []Slower `json:"faster"`
-	Added     []string `json:"added" description:"tests of the second run alone"`
-	Gone      []string `json:"gone" description:"tests of the first run alone"`
-	Renamed   []Rename `json:"renamed" description:"tests that have another name in the second run"`
-	AddedIn   []string `json:"added_in" description:"combinations of the second run alone"`
-	GoneIn    []string `json:"gone_in" description:"combinations of the first run alone"`
-	Cells     int      `json:"cells" description:"that both have, and that ran in both"`
-	Still     int      `json:"still" description:"of these, those that fail in both of the same cause"`
-	Pace      float64  `json:"pace" description:"time of what passed in both, as a multiple of the first run's; 0 where nothing did"`
-}
-
-// Rename is another name of a test.
-type Rename struct {
-	Was string `json:"was"`
-	Is  string `json:"is"`
+	Broke     []Change       `json:"broke" description:"passed, and fails now"`
+	Mended    []Change       `json:"mended" description:"failed, and passes now"`
+	Otherwise []Change       `json:"otherwise" description:"fails in both, of another cause"`
+	Lab       []Change       `json:"lab" description:"a lab fault in one of them: nothing is known"`
+	Slower    []Slower       `json:"slower"`
+	Faster    []Slower       `json:"faster"`
+	Added     []string       `json:"added" description:"tests of the second run alone"`
+	Gone      []string       `json:"gone" description:"tests of the first run alone"`
+	Renamed   []suite.Rename `json:"renamed" description:"tests that have another name in the second run"`
+	AddedIn   []string       `json:"added_in" description:"combinations of the second run alone"`
+	GoneIn    []string       `json:"gone_in" description:"combinations of the first run alone"`
+	Cells     int            `json:"cells" description:"that both have, and that ran in both"`
+	Still     int            `json:"still" description:"of these, those that fail in both of the same cause"`
+	Pace      float64        `json:"pace" description:"time of what passed in both, as a multiple of the first run's; 0 where nothing did"`
 }
 
 // Pairing says what is the same in two runs beyond what is called so.
@@ -70,7 +65,7 @@ type Pairing struct {
 func Compare(a, b Timed, by Pairing) Comparison {
 	out := Comparison{Broke: []Change{}, Mended: []Change{}, Otherwise: []Change{}, Lab: []Change{}, Slower: []Slower{},
 		Faster: []Slower{},
-		Added:  []string{}, Gone: []string{}, Renamed: []Rename{}, AddedIn: []string{}, GoneIn: []string{}}
+		Added:  []string{}, Gone: []string{}, Renamed: []suite.Rename{}, AddedIn: []string{}, GoneIn: []string{}}
 	panes := match(a.Panes, b.Panes, by.Apart)
 	tests := map[string]int{}
 	for i, t := range a.Tests {
@@ -92,7 +87,7 @@ func Compare(a, b Timed, by Pairing) Comparison {
 		ta, known := tests[t.Name]
 		if was := by.Was[t.Name]; !known && was != "" {
 			if ta, known = tests[was]; known {
-				out.Renamed = append(out.Renamed, Rename{was, t.Name})
+				out.Renamed = append(out.Renamed, suite.Rename{Was: was, Is: t.Name})
 			}
 		}
 		if !known {

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"parallelpane/internal/core/suite"
 	"parallelpane/internal/core/verdict"
 )
 
@@ -149,7 +150,7 @@ func TestPanesThatDifferWhereTheyMayAndTestsOfAnotherName(t *testing.T) {
 	young := of("Take a berth", pane("firefox", "desktop"))
 	was := map[string]string{"Take a berth": "Hold a berth"}
 	c = Compare(a, young, Pairing{Was: was})
-	assert.Equal(t, []Rename{{"Hold a berth", "Take a berth"}}, c.Renamed)
+	assert.Equal(t, []suite.Rename{{Was: "Hold a berth", Is: "Take a berth"}}, c.Renamed)
 	assert.Equal(t, []any{1, 0, 0}, []any{c.Cells, len(c.Added), len(c.Gone)})
 	c = Compare(of("Take a berth", pane("firefox", "desktop")), young, Pairing{Was: was})
 	assert.Empty(t, c.Renamed, "both have it by that name")

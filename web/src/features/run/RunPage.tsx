@@ -5,7 +5,7 @@ import { post, type Cause, type Pane, type Run } from "../../api/client";
 import { Counts, fillOf, Glass, inkOf, said } from "../../ui/Glass";
 import { Button, Confirm, Hint, Trouble, Waiting } from "../../ui/parts";
 import { useNow } from "../../ui/useNow";
-import { between, took } from "../../ui/words";
+import { between, many, took } from "../../ui/words";
 import { Causes, useCauses } from "./Causes";
 import { Mending } from "./Mending";
 import { Unsupported } from "./Unsupported";
@@ -248,14 +248,21 @@ function Window({
 /** What the matrix left out of this run. */
 function Left({ run }: { run: Run }) {
   const n = run.plan.missing.length + run.plan.cover.left;
-  if (n === 0 && run.again_of === 0) return null;
+  if (n === 0 && run.again_of === 0 && run.plan.renamed.length === 0) return null;
   return (
     <details className="text-sm text-soft">
       <summary className="cursor-pointer">
         {run.again_of > 0 && `Repeats run #${run.again_of}. `}
-        {n > 0 && `${n} combinations or tuples of values are left out of this run.`}
+        {n > 0 && `${n} combinations or tuples of values are left out of this run. `}
+        {run.plan.renamed.length > 0 &&
+          `${many(run.plan.renamed.length, "test")} had another name before: what it did stays its own.`}
       </summary>
       <ul className="mt-2 max-h-64 overflow-y-auto rounded border border-line p-3">
+        {run.plan.renamed.map((x) => (
+          <li key={x.is} className="py-0.5">
+            <span className="text-ink">{x.is}</span> was called {x.was}
+          </li>
+        ))}
         {run.plan.missing.map((m) => (
           <li key={JSON.stringify(m.values)} className="py-0.5">
             <span className="text-ink">{Object.values(m.values).join(" · ")}</span>: {m.reason}
