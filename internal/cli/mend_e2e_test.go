@@ -3,6 +3,7 @@ package cli
 import (
 	"encoding/json"
 	"fmt"
+	"net/http"
 	"net/http/httptest"
 	"os"
 	"os/exec"
@@ -27,6 +28,13 @@ func TestALocatorThatAges(t *testing.T) {
 	now, next := httptest.NewServer(desk.New(time.Millisecond)), httptest.NewServer(desk.Next(time.Millisecond))
 	t.Cleanup(now.Close)
 	t.Cleanup(next.Close)
+	odd := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { // hides it on the small screen
+		if strings.Contains(r.UserAgent(), "Mobile") && strings.Contains(r.Header.Get("Accept"), "text/html") {
+			fmt.Fprint(w, "<!doctype html><style>#berth-free {display: none}</style>")
+		}
+		desk.Next(time.Millisecond).ServeHTTP(w, r)
+	}))
+	t.Cleanup(odd.Close)
 	for _, name := range []string{"good", "bad", "slow"} {
 		require.NoError(t, os.Remove(filepath.Join(b.project, name+".pane.yaml")))
 	}
@@ -38,6 +46,7 @@ matrices:
 environments:
   now: {base: "`+now.URL+`"}
   next: {base: "`+next.URL+`"}
+  odd: {base: "`+odd.URL+`"}
 default: {matrix: one, environment: now}
 `)
 	b.write("office.pane.yaml", `name: The office answers about a berth
@@ -113,6 +122,16 @@ steps:
 	require.Zero(t, code, errs)
 	assert.Contains(t, text, "Every step ended alike and acted on the same elements.")
 	assert.Contains(t, text, "the combinations differ in device")
+	code, text, errs = b.pane("compare", "env=next", "1")
+	assert.Zero(t, code, errs)
+	assert.Contains(t, text, "(now) against #")
+
+	// Where a test fails on some combinations, the page tells what is not so on the others.
+	code, _ = b.run("--env", "odd", "--matrix", "two")
+	assert.Equal(t, verdict.ExitFailed, code)
+	_, text, _ = b.pane("causes")
+	assert.Contains(t, text, "fails in one cell, phone")
+	assert.Regexp(t, `seen  <output id=berth-free>.* cannot be seen: display: none in 1 of 1 that fail, in none of 1 that pass, page`, text)
 	if s, enter := b.console(); s != nil {
 		defer s.Close()
 		b.script(s, "http://"+b.listen, map[string]string{"enter": enter, "beside": fmt.Sprintf("/runs/%d/tests/0/beside", run.Number)}, `

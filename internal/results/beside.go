@@ -123,24 +123,10 @@ func pairOf(run *api.Run, test int, f api.BesideFilter) (left, right int, err er
 		}
 	}
 	best := func(than int, fits func(verdict.Verdict) bool) int {
-		at, most := -1, -1
-		for i := range run.Panes {
-			if i == than || !ran(i) || !fits(run.Cells[i][test].Verdict) {
-				continue
-			}
-			same := 0
-			if than >= 0 {
-				for axis, v := range run.Panes[i].Values {
-					if run.Panes[than].Values[axis] == v {
-						same++
-					}
-				}
-			}
-			if same > most {
-				at, most = i, same
-			}
+		if all := likest(run, test, than, fits); len(all) > 0 {
+			return all[0]
 		}
-		return at
+		return -1
 	}
 	bad := func(v verdict.Verdict) bool { return v != verdict.Passed }
 	good := func(v verdict.Verdict) bool { return v == verdict.Passed }
@@ -160,6 +146,28 @@ func pairOf(run *api.Run, test int, f api.BesideFilter) (left, right int, err er
 			run.Tests[test].Name, run.Number)
 	}
 	return left, right, nil
+}
+
+// likest lists the panes of other cells of a test that ran and fit, those that have most values
+// in common with a pane first; than is -1 for none.
+func likest(run *api.Run, test, than int, fits func(verdict.Verdict) bool) (out []int) {
+	same := make([]int, len(run.Panes))
+	for i, p := range run.Panes {
+		if c := run.Cells[i][test]; i == than || c.Attempts == 0 || !fits(c.Verdict) {
+			continue
+		}
+		out = append(out, i)
+		if than < 0 {
+			continue
+		}
+		for axis, v := range p.Values {
+			if run.Panes[than].Values[axis] == v {
+				same[i]++
+			}
+		}
+	}
+	slices.SortStableFunc(out, func(a, b int) int { return cmp.Compare(same[b], same[a]) })
+	return out
 }
 
 // side is what is read of one attempt.

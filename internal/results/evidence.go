@@ -11,14 +11,17 @@ import (
 	"net/url"
 	"path"
 	"slices"
+	"strings"
 
 	"parallelpane/internal/api"
 	"parallelpane/internal/core/attempt"
+	"parallelpane/internal/core/likeness"
 	"parallelpane/internal/core/record"
 	"parallelpane/internal/core/triage"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/recording"
 	"parallelpane/internal/store"
+	"parallelpane/internal/walls"
 )
 
 // Bounds of what is looked at for evidence: causes of a run, cells of each that fail and
@@ -63,8 +66,118 @@ func (r *Results) explain(ctx context.Context, v *api.Run, c *triage.Cause) erro
 			}
 		}
 	}
-	triage.Explain(c, triage.Telling(failing, passing))
+	all := triage.Telling(failing, passing)
+	pages, err := r.unlikePages(ctx, v, c)
+	if err != nil {
+		return err
+	}
+	triage.Explain(c, append(all, pages...))
 	return nil
+}
+
+// Bounds of what pages tell: passing cells that a failing one is held against, and what is
+// said of one.
+const (
+	partners  = 3
+	maxUnlike = 3
+)
+
+// outright says of two pages what a difference says of the one here and the one there.
+var outright = strings.NewReplacer("\n", " ", "there only", "only where it passes", "here only", "only where it fails",
+	"be seen here:", "be seen:", "seen here;", "seen where it fails;", "covered here", "covered", "edge here", "edge",
+	"here and", "where it fails and", "; there", "; where it passes", "covered there", "covered where it passes", " there", " where it passes")
+
+// unlikePages says what pages were made of where cells of a cause failed, and were not at the
+// same step where the test passed: in each of the likest panes of which the page was kept.
+func (r *Results) unlikePages(ctx context.Context, v *api.Run, c *triage.Cause) ([]triage.Evidence, error) {
+	var failing [][]triage.Noticed
+	held := partners
+	for _, at := range c.Cells[:min(len(c.Cells), looked)] {
+		a, here, err := r.pageAt(ctx, v.Number, at, "")
+		if err != nil {
+			return nil, err
+		}
+		if here == nil {
+			continue
+		}
+		seen, against := map[string]int{}, 0
+		var order []triage.Noticed
+		for _, pane := range likest(v, at.Test, at.Pane, func(v verdict.Verdict) bool { return v == verdict.Passed }) {
+			if against == partners {
+				break
+			}
+			_, there, err := r.pageAt(ctx, v.Number, triage.At{Pane: pane, Test: at.Test}, a.title)
+			if err != nil {
+				return nil, err
+			}
+			if there == nil {
+				continue
+			}
+			against++
+			for _, d := range likeness.Differences(here, there, a.title) {
+				text := d.Element + " " + outright.Replace(d.Text)
+				if d.Kind == "moved" && !d.About {
+					continue
+				}
+				if seen[text]++; against == 1 {
+					order = append(order, triage.Noticed{Kind: triage.InPage, Text: text, Attempt: a.id})
+				}
+			}
+		}
+		if against == 0 {
+			continue
+		}
+		held = min(held, against)
+		order = slices.DeleteFunc(order, func(x triage.Noticed) bool { return seen[x.Text] < against })
+		failing = append(failing, order[:min(len(order), maxUnlike)])
+	}
+	if len(failing) == 0 {
+		return nil, nil
+	}
+	return triage.Telling(failing, make([][]triage.Noticed, held)), nil
+}
+
+// pageOf is the step of an attempt at which a page was kept.
+type pageOf struct{ id, title string }
+
+// pageAt reads what the page was made of at a step of the newest attempt of a cell: the one of
+// a title, or with "" the one that failed. The page is nil where it was not kept.
+func (r *Results) pageAt(ctx context.Context, run int, at triage.At, title string) (pageOf, *likeness.Page, error) {
+	fail := func(err error) (pageOf, *likeness.Page, error) { return pageOf{}, nil, err }
+	attempts, err := r.store.AttemptsIn(ctx, run, at.Pane, at.Test)
+	if err != nil {
+		return fail(err)
+	}
+	for _, head := range slices.Backward(attempts) {
+		if (head.Verdict == string(verdict.Passed)) != (title != "") {
+			continue
+		}
+		a, err := r.store.AttemptByID(ctx, head.ID)
+		if err != nil {
+			return fail(err)
+		}
+		d, err := walls.Unpack(a.Detail)
+		if err != nil {
+			return fail(fmt.Errorf("records of attempt %s: %w", a.ID, err))
+		}
+		i := slices.IndexFunc(d.Steps, func(s attempt.Step) bool {
+			return s.Page != "" && (s.Title == title || title == "" && s.State == attempt.Failed)
+		})
+		if i < 0 {
+			return fail(nil)
+		}
+		files, err := r.store.FilesOf(ctx, []string{a.ID})
+		if err != nil {
+			return fail(err)
+		}
+		j := slices.IndexFunc(files, func(f store.File) bool { return f.Name == d.Steps[i].Page })
+		if j < 0 {
+			return fail(nil)
+		}
+		page, err := r.readPage(files[j])
+		return pageOf{a.ID, d.Steps[i].Title}, page, err
+	}
+	return fail(nil)
 }
 
 // noticed reads what was recorded of the newest attempt of a cell that is wanted; kept is

@@ -11,12 +11,16 @@ import (
 	"github.com/dustin/go-humanize"
 
 	"parallelpane/internal/api"
+	"parallelpane/internal/core/attempt"
 	"parallelpane/internal/core/triage"
 	"parallelpane/internal/core/verdict"
 )
 
 // maxNamed bounds how many tests or panes a line names.
 const maxNamed = 4
+
+// maxSeen bounds what is told of one thing that was seen, in bytes.
+const maxSeen = 160
 
 var bold = lipgloss.NewStyle().Bold(true)
 
@@ -44,6 +48,14 @@ func Causes(w io.Writer, c api.Causes) {
 		fmt.Fprintf(w, "  %-6s%s\n", "on", names(x.Panes, "combinations"))
 		if len(x.Pattern) > 0 {
 			fmt.Fprintf(w, "  %-6s%s\n", "sure", Faint("by chance with probability "+triage.Chance(x.P)+", over all that was asked"))
+		}
+		for _, e := range x.Evidence[:min(len(x.Evidence), maxNamed)] {
+			of := fmt.Sprintf(" in %d of %d that fail", e.In, e.Of)
+			if e.Passed > 0 {
+				of += fmt.Sprintf(", in none of %d that pass", e.Passed)
+			}
+			said, _, _ := strings.Cut(e.Text, "\n")
+			fmt.Fprintf(w, "  %-6s%s\n", "seen", Tame(attempt.Clip(said, maxSeen))+Faint(of+", "+string(e.Kind)))
 		}
 		if x.First != nil && x.Runs > 1 {
 			fmt.Fprintf(w, "  %-6s%s\n", "since", fmt.Sprintf("#%d, in %d runs", x.First.Run, x.Runs))

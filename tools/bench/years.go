@@ -104,6 +104,7 @@ func years(ctx context.Context, pane string) ([]row, error) {
 		{"that run against another such", "GET", fmt.Sprintf("/compare?was=%d&is=%d", last-1, last), nil, "300 ms"},
 		{"trends by browser over 90 days", "GET", "/trends?by=browser&days=90", nil, "500 ms"},
 		{"trends by test over 90 days", "GET", "/trends?by=test&days=90", nil, "500 ms"},
+		{"how the lab was used over 90 days", "GET", "/trends/lab?days=90", nil, "500 ms"},
 		{"unsteady tests over 30 runs of each suite", "GET", "/unsteady", nil, "–"},
 		{"what is slow over 30 runs of each suite", "GET", "/slow", nil, "–"},
 		{"overview", "GET", "/overview", nil, "–"},

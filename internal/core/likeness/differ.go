@@ -16,6 +16,7 @@ type Difference struct {
 	Text    string  `json:"text" description:"what is different, as a sentence"`
 	Here    [4]int  `json:"here" description:"left, top, width and height on the page here, CSS pixels; zero where it is not"`
 	There   [4]int  `json:"there"`
+	About   bool    `json:"about" description:"the step is about this element, by the words of its locator"`
 	weight  float64 // the more telling first
 }
 
@@ -49,8 +50,11 @@ func Differences(here, there *Page, about string) []Difference {
 			p := cmp.Or(x.first, y.first)
 			d.Element, d.Role = p.String(), p.Role
 			if words := cmp.Or(p.Name, p.Label, p.Text); about != "" && words != "" && strings.Contains(about, words) {
-				d.weight += 10
+				d.About = true
 			} else if id := p.Attrs["id"]; id != "" && strings.Contains(about, id) {
+				d.About = true
+			}
+			if d.About {
 				d.weight += 10
 			}
 			if p.Role != "" {

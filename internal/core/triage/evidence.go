@@ -6,8 +6,8 @@ import (
 	"slices"
 )
 
-// Noticed is one thing that was recorded of a session: an error of the page's console, or
-// a request that failed.
+// Noticed is one thing that was recorded of a session: an error of the page's console, a
+// request that failed, or something that the page is not made of where the test passed.
 type Noticed struct {
 	Kind    NoticedKind
 	Text    string
@@ -24,17 +24,18 @@ type NoticedKind string
 const (
 	InConsole NoticedKind = "console"
 	InNetwork NoticedKind = "request"
+	InPage    NoticedKind = "page" // what the page was made of at the step, against where it passed
 )
 
 // Evidence is something that comes with a cause: it was recorded where a cell fails, and
 // not where it passes.
 type Evidence struct {
-	Kind    NoticedKind `json:"kind" enum:"console,request"`
+	Kind    NoticedKind `json:"kind" enum:"console,request,page"`
 	Text    string      `json:"text"`
 	Place   string      `json:"place" description:"file and line of the script, if that is known"`
 	In      int         `json:"in" description:"failing cells in which it was recorded"`
 	Of      int         `json:"of" description:"failing cells whose recordings were looked at"`
-	Passed  int         `json:"passed" description:"passing cells of the same tests whose recordings were kept and looked at: it is in none"`
+	Passed  int         `json:"passed" description:"passing cells whose recordings were looked at: it is in none"`
 	Attempt string      `json:"attempt" description:"in which it can be seen"`
 	Session string      `json:"session"`
 	AtMS    float64     `json:"at_ms" description:"since the session's recording began"`
@@ -88,7 +89,7 @@ var lacking = regexp.MustCompile(`^(?:Uncaught )?(?:\w*Error: )?(?:Can't find va
 func Explain(c *Cause, all []Evidence) {
 	c.Evidence = all
 	for _, e := range all {
-		if e.In < e.Of || c.Kind == Lab {
+		if e.In < e.Of || c.Kind == Lab || e.Kind == InPage {
 			continue
 		}
 		at := ""

@@ -165,11 +165,16 @@ function CauseLine({
         )}
         {c.evidence.slice(0, named).map((e) => (
           <p key={`${e.kind} ${e.text}`} className="truncate text-sm text-soft" title={e.text}>
-            {e.kind === "console" ? "Console" : "Network"} of {e.in} of {e.of} that fail
+            {{ console: "Console", request: "Network", page: "The page" }[e.kind]} of {e.in} of {e.of} that
+            fail
             {e.passed > 0 && ` and of none of ${e.passed} that pass`}:{" "}
             <Link
               className="font-mono text-xs text-accent hover:underline"
-              to={`/sessions/${e.session}?show=${e.kind === "console" ? "console" : "network"}&at=${Math.round(e.at_ms)}`}
+              to={
+                e.kind === "page"
+                  ? `/runs/${run.number}/tests/${c.cells[0]?.test ?? 0}/beside?left=${c.cells[0]?.pane ?? 0}`
+                  : `/sessions/${e.session}?show=${e.kind === "console" ? "console" : "network"}&at=${Math.round(e.at_ms)}`
+              }
             >
               {e.text}
             </Link>
