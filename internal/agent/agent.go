@@ -346,6 +346,7 @@ func (a *Agent) handler(ctx context.Context) fasthttp.RequestHandler {
 		a.Drop(fence)
 		w.WriteHeader(http.StatusNoContent)
 	})
+	mux.HandleFunc("POST "+link.PrintPath, func(w http.ResponseWriter, r *http.Request) { a.print(ctx, w, r) })
 	a.floor.Open.Routes(ctx, mux)
 	a.remote.Routes(ctx, mux)
 	a.commands.Routes(mux)

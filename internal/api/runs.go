@@ -177,3 +177,11 @@ type RunFilter struct {
 
 	Among []string `json:"-"` // projects, those that the caller may look at; nil means every one
 }
+
+// Words is a run in a few words, for pasting; each form says the same.
+type Words struct {
+	Title    string `json:"title" description:"one line of text"`
+	Text     string `json:"text"`
+	Markdown string `json:"markdown"`
+	HTML     string `json:"html"`
+}

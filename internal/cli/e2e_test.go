@@ -310,8 +310,17 @@ func (b *bench) triage() {
 	code, out, _ = b.pane("compare", "1", "2")
 	assert.Zero(b.t, code)
 	assert.Contains(b.t, out, "#2 against #1: 1 test added")
+	pdf := filepath.Join(b.dir, "run.pdf")
+	code, _, errs = b.pane("export", "run", "2", "--as", "pdf", "-o", pdf)
+	require.Zero(b.t, code, errs)
+	printed, err := os.ReadFile(pdf)
+	require.NoError(b.t, err)
+	assert.Equal(b.t, "%PDF-", string(printed[:5]), "printed by the agent's own Chromium")
 	for _, c := range []struct{ args, want string }{
-		{"overview", cause}, {"unsteady", "No test is unsteady"}, {"slow", "The tide turns"},
+		{"show 2 --words", "#2 saltmarsh quay on one (local)"}, {"export run 2 --as tap", "TAP version 14"}, {"export causes 2",
+			"fails in one cell, chromium"},
+		{"export compare 1 2", "test added,The tide stays"}, {"export trends --by test", "The tide stays"}, {"export lab", "day,attempts"},
+		{"trends lab", "quay"}, {"compare", "env=local"}, {"overview", cause}, {"unsteady", "No test is unsteady"}, {"slow", "The tide turns"},
 		{"trends", "chromium"}, {"trends --by test --csv", "The tide stays,1,0"}, {"trends --only browser=firefox", "Nothing ran"},
 	} {
 		code, out, errs := b.pane(strings.Fields(c.args)...)

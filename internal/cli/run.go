@@ -368,7 +368,7 @@ func (r *root) finish(ctx context.Context, c *client.Client, number int, files m
 		if file == "" {
 			continue
 		}
-		if err := download(ctx, c, fmt.Sprintf("/runs/%d/%s", number, form), file); err != nil {
+		if err := download(ctx, c, fmt.Sprintf("/runs/%d/as/%s", number, form), file); err != nil {
 			return err
 		}
 	}
@@ -542,13 +542,17 @@ func (r *root) runsCmd() *cobra.Command {
 
 func (r *root) showCmd() *cobra.Command {
 	var test, by string
-	var past bool
+	var past, words bool
 	cmd := &cobra.Command{
 		Use: "show RUN", Short: "Show a run's wall and what went wrong, or one test step by step", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, number, err := r.ofRun(args[0])
 			if err != nil {
 				return err
+			}
+			if words {
+				var got api.Words
+				return r.answer(cmd.Context(), fmt.Sprintf("/runs/%d/words", number), nil, &got, func() { fmt.Fprint(r.out, got.Text) })
 			}
 			var run api.Run
 			if err := c.Get(cmd.Context(), fmt.Sprintf("/runs/%d", number), &run); err != nil {
@@ -571,6 +575,7 @@ func (r *root) showCmd() *cobra.Command {
 	}
 	cmd.Flags().StringVar(&test, "test", "", "show this test in every combination, step by step")
 	cmd.Flags().StringVar(&by, "by", "", "count what its cells came to by an axis such as browser, by tag, or by directory")
+	cmd.Flags().BoolVar(&words, "words", false, "say what became of it in a few words, for pasting; with --json in Markdown and HTML too")
 	cmd.Flags().BoolVar(&past, "past", false, "below each cell what it came to in its last twenty runs, oldest first")
 	return cmd
 }

@@ -3,14 +3,13 @@ package cli
 import (
 	"cmp"
 	"context"
-	"encoding/csv"
 	"net/url"
 	"strconv"
 
 	"github.com/spf13/cobra"
 
 	"parallelpane/internal/api"
-	"parallelpane/internal/core/verdict"
+	"parallelpane/internal/report"
 	"parallelpane/internal/term"
 )
 
@@ -62,7 +61,7 @@ func (r *root) trendsCmd() *cobra.Command {
 			failed := error(nil)
 			err := r.answer(cmd.Context(), "/trends", q, &got, func() {
 				if asCSV {
-					failed = r.trendsCSV(got)
+					failed = report.CSV(r.out, report.TrendRows(got))
 				} else {
 					term.Trends(r.out, got)
 				}
@@ -70,14 +69,24 @@ func (r *root) trendsCmd() *cobra.Command {
 			return cmp.Or(err, failed)
 		},
 	}
+	trendFlags(cmd, &f)
+	cmd.Flags().BoolVar(&asCSV, "csv", false, "write a row for each day and value instead")
+	cmd.AddCommand(r.labTrendsCmd())
+	return cmd
+}
+
+func trendFlags(cmd *cobra.Command, f *api.TrendFilter) {
 	cmd.Flags().StringVar(&f.By, "by", "browser", "an axis, combination, test, suite or project")
 	cmd.Flags().StringVar(&f.Only, "only", "", `only combinations with these values, as "browser=firefox device=phone"`)
 	cmd.Flags().IntVar(&f.Days, "days", 30, "how many days back, at most 400")
 	cmd.Flags().StringVar(&f.Project, "project", "", "only this project")
 	cmd.Flags().StringVar(&f.Suite, "suite", "", "only this suite, with --by test or suite")
-	cmd.Flags().BoolVar(&asCSV, "csv", false, "write a row for each day and value instead")
-	cmd.AddCommand(r.labTrendsCmd())
-	return cmd
+}
+
+func labTrendFlags(cmd *cobra.Command, f *api.LabTrendFilter) {
+	cmd.Flags().StringVar(&f.Project, "project", "", "only what was done and waited for in this project")
+	cmd.Flags().StringVar(&f.Agent, "agent", "", "days of this agent alone")
+	cmd.Flags().IntVar(&f.Days, "days", 30, "how many days back, at most 400")
 }
 
 func (r *root) labTrendsCmd() *cobra.Command {
@@ -99,7 +108,7 @@ func (r *root) labTrendsCmd() *cobra.Command {
 			failed := error(nil)
 			err := r.answer(cmd.Context(), "/trends/lab", q, &got, func() {
 				if asCSV {
-					failed = r.labTrendsCSV(got)
+					failed = report.CSV(r.out, report.LabRows(got))
 				} else {
 					term.LabTrends(r.out, got)
 				}
@@ -107,50 +116,9 @@ func (r *root) labTrendsCmd() *cobra.Command {
 			return cmp.Or(err, failed)
 		},
 	}
-	cmd.Flags().StringVar(&f.Project, "project", "", "only what was done and waited for in this project")
-	cmd.Flags().StringVar(&f.Agent, "agent", "", "days of this agent alone")
-	cmd.Flags().IntVar(&f.Days, "days", 30, "how many days back, at most 400")
+	labTrendFlags(cmd, &f)
 	cmd.Flags().BoolVar(&asCSV, "csv", false, "write a row for each day instead")
 	return cmd
-}
-
-// labTrendsCSV writes a row for each day.
-func (r *root) labTrendsCSV(t api.LabTrends) error {
-	w := csv.NewWriter(r.out)
-	rows := [][]string{{"day", "attempts", "lab_faults", "busy_ms", "offered_ms", "waits", "wait_ms", "long_ms"}}
-	for _, d := range t.Days {
-		row := []string{d.Day}
-		for _, n := range []int64{int64(d.Attempts), int64(d.Faults), d.BusyMS, d.OfferedMS, int64(d.Waits), d.WaitMS, d.LongMS} {
-			row = append(row, strconv.FormatInt(n, 10))
-		}
-		rows = append(rows, row)
-	}
-	return w.WriteAll(rows)
-}
-
-// trendsCSV writes every count, a row for each day and value.
-func (r *root) trendsCSV(t api.Trends) error {
-	w := csv.NewWriter(r.out)
-	head := []string{"day", t.By}
-	for _, v := range verdict.All {
-		head = append(head, string(v))
-	}
-	if err := w.Write(head); err != nil {
-		return err
-	}
-	for _, g := range t.Groups {
-		for _, d := range g.Days {
-			row := []string{d.Day, term.Field(g.Value)}
-			for _, v := range verdict.All {
-				row = append(row, strconv.Itoa(d.Counts[v]))
-			}
-			if err := w.Write(row); err != nil {
-				return err
-			}
-		}
-	}
-	w.Flush()
-	return w.Error()
 }
 
 func (r *root) slowCmd() *cobra.Command {

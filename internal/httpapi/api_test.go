@@ -360,7 +360,7 @@ func TestARunThroughTheAPI(t *testing.T) {
 	assert.Equal(t, 3, seen["endedpassed"], "%v", seen)
 	assert.Positive(t, seen["running"], "%v", seen)
 
-	a := x.do("GET", "/api/v1/runs/1/junit", x.token, nil)
+	a := x.do("GET", "/api/v1/runs/1/as/junit", x.token, nil)
 	var doc struct {
 		Tests  int `xml:"tests,attr"`
 		Suites []struct {
@@ -372,6 +372,28 @@ func TestARunThroughTheAPI(t *testing.T) {
 	require.NoError(t, xml.Unmarshal(a.body, &doc))
 	assert.Equal(t, 4, doc.Tests)
 	assert.Len(t, doc.Suites[1].Cases, 2)
+	for form, want := range map[string]string{"text": "#1 saltmarsh", "markdown": "flaky", "summary": "| combination |",
+		"tap": "TAP version 14\n1..4\n",
+		"csv": "test,combination,browser", "xlsx": "PK", "html": "<!doctype html>"} {
+		got := x.do("GET", "/api/v1/runs/1/as/"+form, x.token, nil)
+		assert.Equal(t, 200, got.status, form)
+		assert.Contains(t, string(got.body), want, form)
+	}
+	for path, want := range map[string]string{"runs/1/as/docx": "form: expected text, markdown",
+		"runs/1/as/html?pictures=101": "expected 1 to 100",
+		"runs/1/causes/as/pdf":        "form: expected csv, xlsx", "compare/as/csv": "was: say what to compare with"} {
+		assert.Contains(t, string(x.do("GET", "/api/v1/"+path, x.token, nil).body), want, path)
+	}
+	refused := x.do("GET", "/api/v1/runs/1/as/pdf", x.token, nil)
+	assert.Equal(t, 409, refused.status)
+	assert.Contains(t, string(refused.body), "no agent with a free slot could print")
+	for path, want := range map[string]string{"runs/1/causes/as/csv": "failed,kind,cause", "compare/as/csv?was=1&is=1": "difference,test",
+		"trends/as/csv?by=test": "day,test,failed", "trends/lab/as/csv": "day,attempts"} {
+		assert.Contains(t, string(x.do("GET", "/api/v1/"+path, x.token, nil).body), want, path)
+	}
+	var words api.Words
+	x.get("/runs/1/words", &words)
+	assert.Contains(t, words.Title, "#1 saltmarsh")
 
 	var res api.TestResult
 	x.get("/runs/1/tests/0", &res)

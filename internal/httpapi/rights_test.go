@@ -58,7 +58,7 @@ func TestNothingIsSeenOfAnotherProject(t *testing.T) {
 	marks := []string{"saltmarsh", "Tide", "Berth", "nightly", "mornings", "tidal-agent", "0123456789", session, s.Tests[0].ID}
 	guest, insider := x.as("guest", in("marina", api.Admin)), x.as("insider", in("saltmarsh", api.Viewer))
 	fill := strings.NewReplacer("{number}", "1", "{test}", "0", "{pane}", "0", "{other}", "1", "{id}", session, "{attempt}", s.Tests[0].ID,
-		"{kind}", "commands",
+		"{kind}", "commands", "{form}", "csv",
 		"{hash}", strings.Repeat("0", 64), "{secret}", "PIN", "{project}", "saltmarsh")
 	names := map[string]string{"/presets/{name}": "nightly", "/presets/{name}/run": "nightly", "/schedules/{name}": "mornings",
 		"/schedules/{name}/pause": "mornings", "/schedules/{name}/resume": "mornings", "/projects/{name}": "saltmarsh",

@@ -23,7 +23,6 @@ import (
 	"parallelpane/internal/lab"
 	"parallelpane/internal/link"
 	"parallelpane/internal/relay"
-	"parallelpane/internal/report"
 )
 
 // What an operation of these takes. Their bodies, and what they answer, are not JSON.
@@ -66,11 +65,9 @@ func (a *server) streams() {
 
 	raw(a, "GET", "/runs/{number}", look, "A run with its wall", new(api.Run), a.wall)
 	raw(a, "GET", "/runs/{number}/events", look.of(passing), "Events of one run (text/event-stream)", nil, a.eventsOfRun)
-	raw(a, "GET", "/runs/{number}/junit", look, "A run as JUnit XML", nil, a.junit)
 	raw(a, "GET", "/runs/{number}/exit", look.of(lasting),
 		"The exit code of a run for a CI job, once it has ended (text); 204 until then", nil,
 		a.exit)
-	raw(a, "GET", "/runs/{number}/summary", look, "A run as Markdown, for the summary of a CI job", nil, a.summary)
 	raw(a, "GET", "/events", inAny(api.Viewer).of(passing), "Events of all runs and the fleet (text/event-stream)", nil, a.eventsOfAll)
 	raw(a, "GET", "/attempts/{attempt}/files/{name}", look.of(passing), "A file of an attempt", nil, a.file)
 	raw(a, "GET", "/sessions/{id}/picture", look.of(lasting), "What an open session shows (JPEG or PNG)", nil, a.picture)
@@ -148,24 +145,6 @@ func (a *server) backup(c fiber.Ctx, who api.Who, _ *struct{}) error {
 			a.log.Warn("a backup broke off", "error", err)
 		}
 	})
-}
-
-func (a *server) junit(c fiber.Ctx, _ api.Who, in *numberIn) error {
-	run, err := a.service.Run(c.Context(), in.Number)
-	if err != nil {
-		return err
-	}
-	c.Set(fiber.HeaderContentType, "application/xml; charset=utf-8")
-	return report.JUnit(c.Response().BodyWriter(), run)
-}
-
-func (a *server) summary(c fiber.Ctx, _ api.Who, in *numberIn) error {
-	run, err := a.service.Run(c.Context(), in.Number)
-	if err != nil {
-		return err
-	}
-	c.Set(fiber.HeaderContentType, "text/markdown; charset=utf-8")
-	return report.Markdown(c.Response().BodyWriter(), run, fmt.Sprintf("%s/runs/%d", c.BaseURL(), in.Number))
 }
 
 func (a *server) hasBundle(c fiber.Ctx, _ api.Who, in *hashIn) error {

@@ -41,6 +41,12 @@ const RelayProtocol = "parallelpane.relay.1"
 // PictureHeader carries the number of a session's picture.
 const PictureHeader = "Pane-Picture"
 
+// PrintPath is where an agent prints a page as PDF, with the browser of this name.
+const (
+	PrintPath = "/print"
+	Printer   = "chromium"
+)
+
 func muxConfig() *yamux.Config {
 	c := yamux.DefaultConfig()
 	c.LogOutput = io.Discard

@@ -15,24 +15,20 @@ import (
 // maxRows bounds the tests that a summary lists.
 const maxRows = 200
 
-// Markdown writes a run as a page for the summary of a CI job: its verdict, its panes, and
+// Markdown writes a run as a page for the summary of a CI job: its words, its panes, and
 // the tests that did not pass, each with where and why. address is the run's in the
 // console. Texts of tests are only text in it, whatever they contain.
-func Markdown(w io.Writer, run api.Run, address string) error {
+func Markdown(w io.Writer, run api.Run, causes api.Causes, address string) error {
 	out := bufio.NewWriter(w)
-	v := run.Verdict.Words()
+	fmt.Fprintf(out, "# %s %s\n", sign(run.Verdict), Words(run, causes, address).Markdown)
 	if run.State != api.Ended {
-		v = string(run.State)
-	}
-	fmt.Fprintf(out, "# %s [run #%d](%s) %s: %s\n\n", sign(run.Verdict), run.Number, address, v, counts(run.Counts))
-	fmt.Fprintf(out, "%s %s", plain(run.Project), plain(run.Suite))
-	if run.Matrix != "" {
-		fmt.Fprintf(out, " on %s", plain(run.Matrix))
+		fmt.Fprintf(out, "The run is %s. ", run.State)
 	}
 	if run.Base != "" {
-		fmt.Fprintf(out, " at %s", plain(run.Base))
+		fmt.Fprintf(out, "At %s, by %s", plain(run.Base), plain(run.By))
+	} else {
+		fmt.Fprintf(out, "By %s", plain(run.By))
 	}
-	fmt.Fprintf(out, ", by %s", plain(run.By))
 	if run.StartedAt != nil && run.EndedAt != nil {
 		fmt.Fprintf(out, ", in %s", run.EndedAt.Sub(*run.StartedAt).Round(100*time.Millisecond))
 	}

@@ -28,10 +28,10 @@ func TestMarkdown(t *testing.T) {
 			Message: "`it` rains\n[click](javascript:alert(1)) @harbour"}})
 	}
 	var out strings.Builder
-	require.NoError(t, Markdown(&out, run, "http://lab.example/runs/7"))
-	assert.Equal(t, `# ◩ [run #7](http://lab.example/runs/7) failed: 2 failed, 2 passed
+	require.NoError(t, Markdown(&out, run, api.Causes{}, "http://lab.example/runs/7"))
+	assert.Equal(t, `# ◩ [\#7](http://lab.example/runs/7) saltmarsh desk on wall: **2 of 4 failed**
 
-saltmarsh desk on wall at http&#58;//127.0.0.1:7480, by ada, in 23.4s
+At http&#58;//127.0.0.1:7480, by ada, in 23.4s
 
 | combination | | tests | time |
 | --- | --- | --- | --- |

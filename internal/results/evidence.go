@@ -83,7 +83,7 @@ const (
 )
 
 // outright says of two pages what a difference says of the one here and the one there.
-var outright = strings.NewReplacer("\n", " ", "there only", "only where it passes", "here only", "only where it fails",
+var outright = strings.NewReplacer("\n", " ", " there only", " only where it passes", " here only", " only where it fails",
 	"be seen here:", "be seen:", "seen here;", "seen where it fails;", "covered here", "covered", "edge here", "edge",
 	"here and", "where it fails and", "; there", "; where it passes", "covered there", "covered where it passes", " there", " where it passes")
 

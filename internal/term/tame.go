@@ -104,11 +104,3 @@ func tameMap(v reflect.Value) {
 		v.SetMapIndex(k, x)
 	}
 }
-
-// Field is a text as a cell of CSV: what a spreadsheet would take for a formula is text.
-func Field(s string) string {
-	if s != "" && strings.ContainsRune("=+-@\t\r", rune(s[0])) {
-		return "'" + s
-	}
-	return s
-}

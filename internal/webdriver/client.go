@@ -327,6 +327,20 @@ func (s *Session) Screenshot(ctx context.Context) ([]byte, error) {
 	return png, nil
 }
 
+// Print is the document as PDF (section 18.1), with its backgrounds and the page size that
+// it asks for.
+func (s *Session) Print(ctx context.Context) ([]byte, error) {
+	var v string
+	if err := s.post(ctx, "/print", map[string]any{"background": true, "shrinkToFit": true}, &v); err != nil {
+		return nil, err
+	}
+	pdf, err := base64.StdEncoding.DecodeString(v)
+	if err != nil {
+		return nil, &TransportError{Op: "POST /print", Err: err}
+	}
+	return pdf, nil
+}
+
 // Cookies are the cookies of the current page.
 func (s *Session) Cookies(ctx context.Context) ([]Cookie, error) {
 	var v []Cookie

@@ -45,7 +45,7 @@ func flood(ctx context.Context, pane string) ([]row, error) {
 	client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: flooders}}
 	for i := range flooders {
 		all.Go(func() {
-			paths := []string{"/runs/1", "/runs?limit=200", "/sessions?text=nothing", "/runs/1/timeline", "/agents", "/runs/1/junit"}
+			paths := []string{"/runs/1", "/runs?limit=200", "/sessions?text=nothing", "/runs/1/timeline", "/agents", "/runs/1/as/junit"}
 			for n := i; flooding.Err() == nil; n++ {
 				req, _ := http.NewRequestWithContext(flooding, "GET", s.base+"/api/v1"+paths[n%len(paths)], nil)
 				req.Header.Set("Authorization", "Bearer "+tokens["flooder"])

@@ -30,6 +30,7 @@ export type Compared = Schemas["Compared"];
 export type LabAgent = Schemas["LabAgent"];
 export type LabDay = Schemas["LabDay"];
 export type LabTrends = Schemas["LabTrends"];
+export type Words = Schemas["Words"];
 export type KnownSide = Schemas["KnownSide"];
 export type Sides = Schemas["Sides"];
 export type Slower = Schemas["TriageSlower"];

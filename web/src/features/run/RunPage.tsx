@@ -7,6 +7,7 @@ import { Button, Confirm, Hint, Trouble, Waiting } from "../../ui/parts";
 import { useNow } from "../../ui/useNow";
 import { between, many, took } from "../../ui/words";
 import { Causes, useCauses } from "./Causes";
+import { PassOn } from "../pass/PassOn";
 import { Mending } from "./Mending";
 import { Unsupported } from "./Unsupported";
 import { useRun } from "./useRun";
@@ -123,12 +124,7 @@ function Head({ run }: { run: Run }) {
             Forecast
           </Link>
         )}
-        <a className="text-accent hover:underline" href={`/api/v1/runs/${run.number}/junit`}>
-          JUnit
-        </a>
-        <a className="text-accent hover:underline" href={`/api/v1/runs/${run.number}/summary`}>
-          Markdown
-        </a>
+        <PassOn run={run} />
         {run.kind === "remote" && (
           <Link className="text-accent hover:underline" to={`/sessions?run=${run.number}`}>
             Sessions
