@@ -19,7 +19,7 @@ code=
 while [ -z "$code" ]; do
 	code=$(ask "$lab/runs/$number/exit?wait=50") || sleep 2 # the connection was lost: the run goes on without
 done
-ask --output results.xml "$lab/runs/$number/junit"
-ask --output summary.md "$lab/runs/$number/summary"
+ask --output results.xml "$lab/runs/$number/as/junit"
+ask --output summary.md "$lab/runs/$number/as/summary"
 cat summary.md
 exit "$code"
