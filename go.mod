@@ -13,7 +13,10 @@ require (
 	github.com/aymanbagabas/go-udiff v0.4.1
 	github.com/bmatcuk/doublestar/v4 v4.10.4
 	github.com/charmbracelet/lipgloss v1.1.0
+	github.com/cloudevents/sdk-go/v2 v2.16.2
 	github.com/dustin/go-humanize v1.1.0
+	github.com/emersion/go-message v0.18.2
+	github.com/emersion/go-smtp v0.25.1
 	github.com/expr-lang/expr v1.17.8
 	github.com/fasthttp/websocket v1.5.12
 	github.com/gofiber/fiber/v3 v3.1.0
@@ -34,6 +37,7 @@ require (
 	github.com/ulikunitz/xz v0.5.17
 	github.com/valyala/fasthttp v1.77.0
 	github.com/vbauerster/mpb/v8 v8.9.3
+	github.com/wneessen/go-mail v0.7.2
 	github.com/xuri/excelize/v2 v2.11.1
 	go.yaml.in/yaml/v3 v3.0.6
 	golang.org/x/image v0.47.0
@@ -48,6 +52,10 @@ require (
 
 require (
 	filippo.io/hpke v0.4.0 // indirect
+	github.com/emersion/go-sasl v0.0.0-20241020182733-b788ff22d5a6 // indirect
+	github.com/json-iterator/go v1.1.12 // indirect
+	github.com/modern-go/concurrent v0.0.0-20180306012644-bacd9c7ef1dd // indirect
+	github.com/modern-go/reflect2 v1.0.2 // indirect
 	github.com/richardlehane/mscfb v1.0.9 // indirect
 	github.com/richardlehane/msoleps v1.0.6 // indirect
 	github.com/tiendc/go-deepcopy v1.7.2 // indirect

@@ -33,6 +33,8 @@ func (r *root) demoCmd() *cobra.Command {
 	cmd.Flags().StringVar(&o.listen, "listen", DefaultAddress, "address of the service")
 	cmd.Flags().StringVar(&o.site, "site", "127.0.0.1:7480", "address of the berth desk")
 	cmd.Flags().StringVar(&o.next, "next", "127.0.0.1:7481", "address of the berth desk's next release, the environment next")
+	cmd.Flags().StringVar(&o.mail, "mail", "127.0.0.1:7483", "address of the stand-in for a mail server")
+	cmd.Flags().StringVar(&o.mailbox, "mailbox", "127.0.0.1:7482", "address of the page that shows its mails")
 	cmd.Flags().BoolVar(&o.once, "once", false, "stop when the run has ended, instead of keeping everything up")
 	var listen, next string
 	site := &cobra.Command{
@@ -47,6 +49,7 @@ func (r *root) demoCmd() *cobra.Command {
 
 type demoOptions struct {
 	dir, listen, site, next string
+	mail, mailbox           string
 	once                    bool
 }
 
@@ -99,10 +102,11 @@ func (r *root) demo(ctx context.Context, o demoOptions) error {
 	if err := demo.WriteProject(projectDir, "http://"+o.site, "http://"+o.next); err != nil {
 		return err
 	}
-	for _, address := range []string{o.listen, o.site, o.next} {
+	for _, address := range []string{o.listen, o.site, o.next, o.mail, o.mailbox} {
 		l, err := net.Listen("tcp", address)
 		if err != nil {
-			return usage("the demo needs %s: %v; stop whatever uses it, or choose another with --listen, --site and --next", address, err)
+			return usage("the demo needs %s: %v; stop whatever uses it, or choose another with --listen, --site, --next, --mail and --mailbox",
+				address, err)
 		}
 		l.Close()
 	}
@@ -140,7 +144,9 @@ func (r *root) demo(ctx context.Context, o demoOptions) error {
 		return nil
 	}
 	if err := errors.Join(
-		start("service", "serve", "--data", filepath.Join(o.dir, "service"), "--listen", o.listen),
+		start("service", "serve", "--data", filepath.Join(o.dir, "service"), "--listen", o.listen,
+			"--mail", "smtp+plain://"+o.mail, "--mail-from", "lab@saltmarsh.example"),
+		start("mailbox", "standin", "mail", "--listen", o.mail, "--web", o.mailbox),
 		start("desk", "demo", "site", "--listen", o.site, "--next", o.next),
 		waitFor(ctx, r.address+"/readyz"), waitFor(ctx, "http://"+o.site+"/"),
 		start("agent", "agent", "--service", r.address, "--name", "saltmarsh-1", "--label", "site=quay", "--state",
@@ -157,12 +163,15 @@ func (r *root) demo(ctx context.Context, o demoOptions) error {
 		return err
 	}
 	fmt.Fprintf(r.err, "Service  %s\nDesk     http://%s\nProject  %s\nAgents   saltmarsh-1 with this machine's browsers, and a dozen "+
-		"stand-ins (%s)\n", c.Base, o.site, projectDir, fleet)
+		"stand-ins (%s)\nMailbox  http://%s, a stand-in\n", c.Base, o.site, projectDir, fleet, o.mailbox)
 	if err := waitForAgent(ctx, c, "saltmarsh-1"); err != nil {
 		return &exitError{verdict.ExitLab, fmt.Errorf("the demo did not start: %w; its logs are in %s", err, o.dir)}
 	}
 	opts := runOptions{dir: projectDir, junit: filepath.Join(o.dir, "junit.xml"), req: demo.Request()}
 	if c, err = r.prepare(ctx, &opts); err != nil {
+		return err
+	}
+	if err := demoMail(ctx, c); err != nil {
 		return err
 	}
 	err = r.start(ctx, c, "/runs", opts.req, opts)
@@ -191,6 +200,16 @@ func (r *root) demo(ctx context.Context, o demoOptions) error {
 		return &exitError{verdict.ExitLab, parts[0].Gone()}
 	}
 	return nil
+}
+
+// demoMail has the harbour master hear of what fails, unless somebody does already.
+func demoMail(ctx context.Context, c *client.Client) error {
+	var have []api.Subscription
+	if err := c.Get(ctx, "/subscriptions", &have); err != nil || len(have) > 0 {
+		return err
+	}
+	return c.Call(ctx, http.MethodPost, "/subscriptions", api.SubscriptionRequest{Project: "saltmarsh", Kind: api.MailKind,
+		Target: "harbourmaster@saltmarsh.example", Of: []string{api.OfFailed, api.OfChanged, api.OfDaily}}, nil)
 }
 
 // demoLanguages starts the suites that are no scripts beside those that are, where what

@@ -136,9 +136,9 @@ func (b *bench) spawn(args ...string) *exec.Cmd {
 	return cmd
 }
 
-func (b *bench) serve() *exec.Cmd {
+func (b *bench) serve(flags ...string) *exec.Cmd {
 	b.t.Helper()
-	cmd := b.spawn("serve", "--data", filepath.Join(b.dir, "data"), "--listen", b.listen)
+	cmd := b.spawn(append([]string{"serve", "--data", filepath.Join(b.dir, "data"), "--listen", b.listen}, flags...)...)
 	require.NoError(b.t, waitFor(b.t.Context(), "http://"+b.listen+"/readyz"))
 	return cmd
 }

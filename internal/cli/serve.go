@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"time"
@@ -19,6 +20,7 @@ import (
 	"parallelpane/internal/certs"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/httpapi"
+	"parallelpane/internal/notify"
 	"parallelpane/internal/service"
 )
 
@@ -34,7 +36,8 @@ type serving struct {
 func (r *root) serveCmd() *cobra.Command {
 	var s serving
 	o := service.Config{}
-	var total, free string
+	var total, free, mail, from string
+	var hooksTo []string
 	cmd := &cobra.Command{
 		Use: "serve", Short: "Start the service: API, console and scheduler", Args: cobra.NoArgs,
 		Long: `Start the service: API, console and scheduler.
@@ -51,6 +54,21 @@ pin, which clients and agents of other machines are given with --pin or PANE_PIN
 				return usage("--min-free: %v", err)
 			}
 			o.KeepTotal = int64(most)
+			if o.Mail, err = notify.ParseMail(mail, from, os.Getenv("PANE_MAIL_PASSWORD")); err != nil {
+				return usage("--mail: %v", err)
+			}
+			for _, text := range hooksTo {
+				p, err := netip.ParsePrefix(text)
+				if err != nil {
+					return usage("--hooks-to: expected a network such as 10.1.0.0/16, found %q", text)
+				}
+				o.HooksTo = append(o.HooksTo, p)
+			}
+			if o.Address != "" {
+				if err := notify.CheckAddress(o.Address); err != nil {
+					return usage("--address: %v", err)
+				}
+			}
 			return r.serve(cmd.Context(), s, o)
 		},
 	}
@@ -68,6 +86,11 @@ pin, which clients and agents of other machines are given with --pin or PANE_PIN
 	f.DurationVar(&o.SessionLife, "session-life", 2*time.Hour, "longest that a session of somebody's own runner may be open")
 	f.StringVar(&o.KeyFile, "key-file", os.Getenv("PANE_KEY_FILE"),
 		"file with the key under which secrets are sealed, made if need be (PANE_KEY_FILE; default in the data directory)")
+	f.StringVar(&o.Address, "address", "", "address under which people reach the service, for links in what it sends")
+	f.StringVar(&mail, "mail", "", "mail server: smtp://[USER@]HOST[:PORT], smtps:// or smtp+plain://; the password is in PANE_MAIL_PASSWORD")
+	f.StringVar(&from, "mail-from", "", "sender of mails")
+	f.StringArrayVar(&hooksTo, "hooks-to", nil,
+		"network of the service's own surroundings to which hooks may be sent, such as 10.1.0.0/16; repeat for more")
 	f.BoolVar(&o.Exposed, "without-sandbox", false, "let runners' sessions on agents that have no sandbox, too")
 	return cmd
 }
@@ -122,6 +145,11 @@ func (r *root) serve(ctx context.Context, s serving, o service.Config) error {
 		return usage("cannot listen on %s: %v; stop whatever uses it, or choose another with --listen", s.listen, err)
 	}
 	o.Dir, o.Log = s.data, log
+	scheme := "http://"
+	if s.selfMade || s.cert != "" {
+		scheme = "https://"
+	}
+	o.Address = cmp.Or(o.Address, scheme+reachable(l.Addr()))
 	svc, err := service.Open(ctx, o)
 	if err != nil {
 		l.Close()
@@ -132,9 +160,8 @@ func (r *root) serve(ctx context.Context, s serving, o service.Config) error {
 	if err != nil {
 		return errors.Join(err, svc.Close(), l.Close())
 	}
-	base := "http://" + reachable(l.Addr())
+	base := scheme + reachable(l.Addr())
 	if cert != nil {
-		base = "https://" + reachable(l.Addr())
 		l = tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{*cert}, MinVersion: tls.VersionTLS12,
 			NextProtos: []string{"http/1.1"}})
 	}

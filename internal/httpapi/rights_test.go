@@ -54,11 +54,15 @@ func TestNothingIsSeenOfAnotherProject(t *testing.T) {
 	x.get("/sessions", &list)
 	require.NotEmpty(t, list)
 	session := list[len(list)-1].ID
+	var told api.NewSubscription
+	x.post("/subscriptions", api.SubscriptionRequest{Project: "saltmarsh", Kind: "hook", Target: "https://saltmarsh.example/x",
+		Of: []string{"ended"}},
+		&told)
 
-	marks := []string{"saltmarsh", "Tide", "Berth", "nightly", "mornings", "tidal-agent", "0123456789", session, s.Tests[0].ID}
+	marks := []string{"saltmarsh", "Tide", "Berth", "nightly", "mornings", "tidal-agent", "0123456789", session, s.Tests[0].ID, told.Key}
 	guest, insider := x.as("guest", in("marina", api.Admin)), x.as("insider", in("saltmarsh", api.Viewer))
 	fill := strings.NewReplacer("{number}", "1", "{test}", "0", "{pane}", "0", "{other}", "1", "{id}", session, "{attempt}", s.Tests[0].ID,
-		"{kind}", "commands", "{form}", "csv",
+		"{kind}", "commands", "{form}", "csv", "{subscription}", told.ID, "{delivery}", told.ID+":1",
 		"{hash}", strings.Repeat("0", 64), "{secret}", "PIN", "{project}", "saltmarsh")
 	names := map[string]string{"/presets/{name}": "nightly", "/presets/{name}/run": "nightly", "/schedules/{name}": "mornings",
 		"/schedules/{name}/pause": "mornings", "/schedules/{name}/resume": "mornings", "/projects/{name}": "saltmarsh",
@@ -92,12 +96,14 @@ func TestNothingIsSeenOfAnotherProject(t *testing.T) {
 			asked++
 			text := string(a.body)
 			if a.status >= 400 { // an error repeats what was asked for
-				text = strings.NewReplacer("nightly", "", "mornings", "", `project \"saltmarsh`, "", session, "", s.Tests[0].ID, "").Replace(text)
+				text = strings.NewReplacer("nightly", "", "mornings", "", `project \"saltmarsh`, "", session, "", s.Tests[0].ID, "", told.ID,
+					"").Replace(text)
 			}
 			for _, m := range marks {
 				assert.NotContains(t, text, m, "%s %s", method, full)
 			}
-			if named || strings.Contains(short, "{number}") || strings.Contains(short, "/sessions/{id}") {
+			if named || strings.Contains(short, "{number}") || strings.Contains(short, "/sessions/{id}") || strings.Contains(short,
+				"{subscription}") {
 				assert.Equal(t, 404, a.status, "%s %s: %s", method, full, a.body)
 			}
 			if method == "GET" && (named || strings.Contains(short, "{number}")) {

@@ -146,6 +146,22 @@ func Near(address string) (local, private bool) {
 	return ip.IsLoopback() || ip.IsUnspecified(), ip.IsPrivate() || ip.IsLinkLocalUnicast()
 }
 
+// inward are networks that are not everybody's beyond those that Near and Never tell
+// (IANA's special-purpose address registries): shared, of protocols, for measuring, reserved,
+// and those that lead back to IPv4.
+var inward = []netip.Prefix{netip.MustParsePrefix("0.0.0.0/8"), netip.MustParsePrefix("100.64.0.0/10"),
+	netip.MustParsePrefix("192.0.0.0/24"),
+	netip.MustParsePrefix("198.18.0.0/15"), netip.MustParsePrefix("240.0.0.0/4"), netip.MustParsePrefix("64:ff9b::/96"),
+	netip.MustParsePrefix("64:ff9b:1::/48"), netip.MustParsePrefix("2002::/16"), netip.MustParsePrefix("fec0::/10")}
+
+// Inward reports whether an address leads to this machine or to its own surroundings, and
+// not to what everybody reaches.
+func Inward(ip netip.Addr) bool {
+	ip = ip.Unmap().WithZone("")
+	local, private := Near(ip.String())
+	return local || private || Never(ip) != "" || slices.ContainsFunc(inward, func(p netip.Prefix) bool { return p.Contains(ip) })
+}
+
 // metadata are the addresses at which machines in a cloud are told who they are,
 // with keys, besides those that are link-local (RFC 3927, RFC 4291).
 var metadata = []netip.Addr{netip.MustParseAddr("fd00:ec2::254"),

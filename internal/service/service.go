@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"sync"
@@ -19,6 +20,7 @@ import (
 	"parallelpane/internal/core/dispatch"
 	"parallelpane/internal/keep"
 	"parallelpane/internal/lab"
+	"parallelpane/internal/notify"
 	"parallelpane/internal/order"
 	"parallelpane/internal/relay"
 	"parallelpane/internal/results"
@@ -43,6 +45,9 @@ type Config struct {
 	Exposed   bool
 	KeepTotal int64  // bytes that all recordings may have together; 0 means no bound
 	MinFree   uint64 // bytes that must be free on the disk for recordings to be taken; 0 means 500 MB
+	Mail      notify.Mail
+	HooksTo   []netip.Prefix // networks of the service's own surroundings to which hooks may be sent
+	Address   string         // of the service, as people reach it; "" is not known
 }
 
 // Service is an open service.
@@ -53,7 +58,8 @@ type Service struct {
 	*lab.Lab
 	*order.Desk
 	*secrets.Vault
-	Ways *relay.Hub
+	Ways   *relay.Hub
+	Office *notify.Office
 
 	store    *store.Store
 	stop     chan struct{}
@@ -87,6 +93,7 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 	}
 	s.tasks.Go(func() { s.Mind(s.stop) })
 	s.tasks.Go(func() { s.Ways.Mind(s.stop) })
+	s.tasks.Go(func() { s.Office.Mind(s.stop) })
 	s.tasks.Go(func() { s.RunDue(s.stop, c.Tick) })
 	s.tasks.Go(func() { s.Sweeper(s.stop) })
 	s.tasks.Go(func() { s.WatchDisk(s.stop, func() { s.Tell(api.Event{Type: "agents"}) }) })
@@ -118,6 +125,8 @@ func compose(c Config, st *store.Store) (*Service, error) {
 		Clock: c.Clock})
 	s.Results = results.New(st, bl, s.Lab, s.Source)
 	s.ReadFrom(s.Results)
+	s.Office = notify.New(notify.Config{Store: st, Seal: seal, Records: s.Results, Log: c.Log, Clock: c.Clock, Mail: c.Mail, Allow: c.HooksTo,
+		Address: c.Address})
 	return s, nil
 }
 

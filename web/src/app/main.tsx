@@ -4,6 +4,7 @@ import { lazy, StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter, Route, Routes } from "react-router";
 import { Problem } from "../api/client";
+import { HearsPage } from "../features/pass/HearsPage";
 import { AsidePage } from "../features/trends/AsidePage";
 import { BesidePage } from "../features/beside/BesidePage";
 import { ComparePage } from "../features/compare/ComparePage";
@@ -77,6 +78,7 @@ if (root) {
                 <Route path="start" element={<StartPage />} />
                 <Route path="matrix" element={<MatrixPage />} />
                 <Route path="schedules" element={<SchedulesPage />} />
+                <Route path="people/hears" element={<HearsPage />} />
                 <Route path="people" element={<TokensPage />} />
                 <Route path="people/audit" element={<AuditPage />} />
                 <Route path="people/secrets" element={<SecretsPage />} />

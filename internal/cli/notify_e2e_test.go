@@ -1,0 +1,78 @@
+package cli
+
+import (
+	"encoding/json"
+	"net"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"parallelpane/internal/api"
+	"parallelpane/internal/core/verdict"
+	"parallelpane/internal/demo/mailbox"
+)
+
+// The service is killed between a run's end and its mails: each is sent once after the
+// restart.
+func TestKilledBeforeItsMails(t *testing.T) {
+	b := newBench(t)
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	mute := make(chan net.Conn, 9) // takes connections and says nothing
+	go func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			mute <- c
+		}
+	}()
+	flags := []string{"--mail", "smtp+plain://" + l.Addr().String(), "--mail-from", "lab@saltmarsh.example", "--hooks-to", "127.0.0.1/32"}
+	svc := b.serve(flags...)
+	b.agent("quay")
+	b.refused(verdict.ExitUsage, "--project: say of which project", "notify", "add", "mail", "tern@saltmarsh.example")
+	b.refused(verdict.ExitUsage, "kind: expected mail or hook", "notify", "add", "pigeon", "x", "--project", "saltmarsh")
+	b.want([]string{"notify", "add", "mail", "tern@saltmarsh.example", "--project", "saltmarsh", "--of", "failed"},
+		"tern@saltmarsh.example hears of failed of saltmarsh.")
+	b.want([]string{"notify"}, "tern@saltmarsh.example")
+	b.run("--tag", "smoke")
+	b.run("--tag", "bad")
+	select {
+	case <-mute:
+	case <-time.After(20 * time.Second):
+		require.Fail(t, "no mail was on its way")
+	}
+	require.NoError(t, svc.Process.Kill())
+	_ = svc.Wait()
+	require.NoError(t, l.Close())
+	l, err = net.Listen("tcp", l.Addr().String())
+	require.NoError(t, err)
+	box := mailbox.New()
+	go func() { _ = box.Serve(l) }()
+	t.Cleanup(func() { _ = box.Close() })
+	b.serve(flags...)
+	sent := func() (all []api.Delivery) {
+		code, out, errs := b.pane("notify", "sent", "--json")
+		require.Zero(t, code, errs)
+		require.NoError(t, json.Unmarshal([]byte(out), &all))
+		return all
+	}
+	require.Eventually(t, func() bool { ds := sent(); return len(ds) == 1 && ds[0].State == api.Sent }, 30*time.Second, 50*time.Millisecond)
+	require.Len(t, box.Mails(), 1, "of the run that failed, once")
+	m := box.Mails()[0]
+	assert.Equal(t, "#2 saltmarsh quay on one (local): 1 of 1 failed", m.Subject)
+	assert.Contains(t, m.Text, "http://"+b.listen+"/runs/2")
+	assert.Contains(t, m.HTML, "data:image/png;base64,", "the wall is in it")
+
+	b.want([]string{"notify", "again", sent()[0].ID}, "It is on its way")
+	require.Eventually(t, func() bool { return len(box.Mails()) == 2 }, 20*time.Second, 50*time.Millisecond)
+	b.want([]string{"notify", "pause", "tern@saltmarsh.example"}, "It says nothing")
+	b.want([]string{"notify"}, "(paused)")
+	b.want([]string{"notify", "drop", "tern@saltmarsh.example"}, "It is forgotten.")
+	b.refused(verdict.ExitUsage, "there is no subscription", "notify", "drop", "tern@saltmarsh.example")
+	assert.True(t, strings.HasPrefix(b.want([]string{"notify"}), "Nobody hears of anything yet"))
+}

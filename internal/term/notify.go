@@ -1,0 +1,54 @@
+package term
+
+import (
+	"fmt"
+	"io"
+	"strings"
+
+	"github.com/dustin/go-humanize"
+
+	"parallelpane/internal/api"
+	"parallelpane/internal/core/verdict"
+)
+
+// Subscriptions lists who hears of what.
+func Subscriptions(w io.Writer, all []api.Subscription) {
+	if len(all) == 0 {
+		fmt.Fprintln(w, "Nobody hears of anything yet: pane notify add mail ADDRESS --project NAME --of changed")
+		return
+	}
+	t := NewTable("who", "by", "of", "hears of", "made by", "id")
+	for _, s := range all {
+		what := strings.Join(s.Of, ", ")
+		if s.Paused {
+			what += " (paused)"
+		}
+		t.Row(Tame(s.Target), s.Kind, Tame(strings.TrimSpace(s.Project+" "+s.Suite)), what, Tame(s.By), Faint(s.ID))
+	}
+	fmt.Fprintln(w, t)
+}
+
+// Deliveries lists what was sent, and what is to be.
+func Deliveries(w io.Writer, all []api.Delivery) {
+	if len(all) == 0 {
+		fmt.Fprintln(w, "Nothing was sent yet that is like that.")
+		return
+	}
+	t := NewTable("to", "of", "about", "", "tries", "made", "answer", "id")
+	for _, d := range all {
+		about, state := "the day before", Paint(verdict.Passed, d.State)
+		if d.Run > 0 {
+			about = fmt.Sprintf("#%d", d.Run)
+		}
+		switch {
+		case d.State == api.GivenUp:
+			state = Paint(verdict.Failed, "given up")
+		case d.State == api.Awaiting && d.Tries > 0:
+			state = Paint(verdict.Flaky, "again "+humanize.Time(*d.NextAt))
+		case d.State == api.Awaiting:
+			state = "waiting"
+		}
+		t.Row(Tame(d.Target), d.Of, about, state, fmt.Sprint(d.Tries), humanize.Time(*d.MadeAt), Tame(d.Answer), Faint(d.ID))
+	}
+	fmt.Fprintln(w, t)
+}
