@@ -159,6 +159,11 @@ func whoOf(t store.Token) (api.Who, error) {
 		return who, fmt.Errorf("records of token %s: %w", t.ID, err)
 	}
 	who.Role = api.Highest(who.Rights)
+	if t.Share != "" {
+		if err := json.Unmarshal([]byte(t.Share), &who.Share); err != nil {
+			return who, fmt.Errorf("records of share link %s: %w", t.ID, err)
+		}
+	}
 	return who, nil
 }
 

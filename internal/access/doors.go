@@ -56,6 +56,9 @@ func (a *Access) SignIn(ctx context.Context, token, from string) (api.Who, strin
 	if !who.Can(api.Viewer) {
 		return who, "", api.Errorf(api.Forbidden, "an agent's token does not open the console")
 	}
+	if who.Share != nil {
+		return who, token, nil // it is nobody's session: all who have the link come with it
+	}
 	return a.signIn(ctx, who, from)
 }
 

@@ -51,6 +51,7 @@ type Who struct {
 	Owner   string    `json:"owner" description:"whose it is"`
 	Role    Role      `json:"role" description:"the highest of the rights"`
 	Rights  []Right   `json:"rights"`
+	Share   *Share    `json:"share" description:"what a share link shows; null for everybody else"`
 	Agent   string    `json:"-"` // whose token it is, of an agent's that has joined
 	Pool    string    `json:"-"`
 	Expires time.Time `json:"-"`

@@ -76,3 +76,38 @@ func TestKilledBeforeItsMails(t *testing.T) {
 	b.refused(verdict.ExitUsage, "there is no subscription", "notify", "drop", "tern@saltmarsh.example")
 	assert.True(t, strings.HasPrefix(b.want([]string{"notify"}), "Nobody hears of anything yet"))
 }
+
+// A share link is opened in a browser by somebody who has nothing else.
+func TestALinkThatIsShared(t *testing.T) {
+	b := newBench(t)
+	b.serve()
+	b.agent("quay")
+	b.run("--tag", "bad")
+	b.refused(verdict.ExitUsage, "--until: expected a day", "share", "run", "1", "--until", "soon")
+	b.refused(verdict.ExitUsage, `did you mean "The tide stays"`, "share", "test", "1", "The tide stay")
+	code, out, errs := b.pane("share", "run", "1", "--until", "48h")
+	require.Zero(t, code, errs)
+	assert.Contains(t, errs, "Whoever has it sees run #1 until")
+	address := strings.TrimSpace(out)
+	code, out, _ = b.pane("share", "test", "1", "0", "--json")
+	require.Zero(t, code)
+	var made api.NewShare
+	require.NoError(t, json.Unmarshal([]byte(out), &made))
+	b.want([]string{"share"}, "run #1", `the test "The tide stays" of run #1`)
+	b.want([]string{"share", "end", made.ID}, "It shows nothing more.")
+	b.refused(verdict.ExitUsage, "means 0 share links", "share", "end", made.ID)
+	if s, _ := b.console(); s != nil {
+		defer s.Close()
+		b.script(s, "http://"+b.listen, map[string]string{"shared": address}, `
+  - visit: ${vars.shared}
+  - expect: "admin shares run #1 with you."
+  - expect: {shown: {role: heading, name: "Run #1 failed"}}
+  - expect: {gone: {role: button, name: Again}}
+  - click: {role: button, name: Pass on}
+  - expect: "1 of 1 failed"
+  - expect: {gone: {role: button, name: Make a link}}
+  - visit: /runs
+  - expect: "this link shows run #1, and nothing else"
+`)
+	}
+}

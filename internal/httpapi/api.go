@@ -149,6 +149,7 @@ func (a *server) guard(c fiber.Ctx) error {
 	c.Set("X-Content-Type-Options", "nosniff")
 	c.Set("X-Frame-Options", "DENY")
 	c.Set("Referrer-Policy", "no-referrer")
+	c.Set("X-Robots-Tag", "noindex, nofollow")
 	c.Set("Content-Security-Policy", "default-src 'self'; img-src 'self' data: blob:; style-src 'self' 'unsafe-inline'; object-src "+
 		"'none'; base-uri 'none'; frame-ancestors 'none'; form-action 'self'")
 	return c.Next()

@@ -54,11 +54,14 @@ func (a *server) session() {
 	})
 	a.app.Delete(Prefix+"/console/session", func(c fiber.Ctx) error {
 		return a.audited(c, "sign out", func() error {
-			who, err := a.who(c, inAny(api.Viewer))
+			who, err := a.who(c, inAny(api.Viewer).toShares())
 			if err != nil {
 				return err
 			}
 			c.ClearCookie(cookieName)
+			if who.Share != nil {
+				return c.SendStatus(http.StatusNoContent) // others have the link too
+			}
 			if _, err := a.dropToken(c.Context(), who, who.TokenID); err != nil {
 				return err
 			}

@@ -1,6 +1,7 @@
 package httpapi
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -23,6 +24,8 @@ type need struct {
 	where where
 	act   string // what the audit calls it; "" for what changes nothing
 	cost  class
+	// shares says that it answers somebody with a share link, whatever is shared.
+	shares bool
 }
 
 type where int
@@ -93,6 +96,9 @@ func (a *server) who(c fiber.Ctx, n need) (api.Who, error) {
 		}
 	}
 	deedOf(c).by(who)
+	if err := mayShared(c, who, n); err != nil {
+		return who, err
+	}
 	if n.where == theLab && who.May(n.role, api.Everywhere) || n.where != theLab && who.Can(n.role) {
 		return who, nil
 	}
@@ -158,6 +164,11 @@ func sameOrigin(c fiber.Ctx) bool {
 // allowed reports whether somebody may do within a project what an input asks for.
 // What they may not look at does not exist for them.
 func (a *server) allowed(ctx context.Context, who api.Who, n need, in any) error {
+	if who.Share != nil && !n.shares {
+		if is, err := a.inShare(ctx, *who.Share, in); err != nil || !is {
+			return cmp.Or(err, error(api.Errorf(api.NotFound, "this link shows %s, and nothing else", who.Share.About)))
+		}
+	}
 	p, ok := in.(place)
 	if n.where != there || !ok && who.May(n.role, api.Everywhere) {
 		return nil

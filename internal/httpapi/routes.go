@@ -75,7 +75,8 @@ func (a *server) routes() {
 	add(a, "GET", "/version", open, "The service's version", func(context.Context, api.Who, *none) (versionOut, error) {
 		return versionOut{a.version}, nil
 	})
-	add(a, "GET", "/me", inAny(api.Viewer), "Who the token belongs to", func(_ context.Context, who api.Who, _ *none) (api.Who, error) {
+	add(a, "GET", "/me", inAny(api.Viewer).toShares(), "Who the token belongs to", func(_ context.Context, who api.Who, _ *none) (api.Who,
+		error) {
 		return who, nil
 	})
 	add(a, "POST", "/links", inAny(api.Viewer).as("link"), "Make a one-time link that signs a browser in", func(_ context.Context,
@@ -190,8 +191,12 @@ func (a *server) routes() {
 		return s.Cancel(ctx, who, in.Number)
 	})
 	add(a, "GET", "/runs/{number}/tests/{test}", within(api.Viewer), "One test of a run in every pane, with its attempts",
-		func(ctx context.Context, _ api.Who, in *testIn) (api.TestResult, error) {
-			return s.TestOfRun(ctx, in.Number, in.Test)
+		func(ctx context.Context, who api.Who, in *testIn) (api.TestResult, error) {
+			got, err := s.TestOfRun(ctx, in.Number, in.Test)
+			if who.Share != nil && who.Share.Kind == api.ShareTest { // of the others nothing is told
+				got.Tests, got.Run.Counts, got.Run.Panes = []api.Test{got.Test}, nil, nil
+			}
+			return got, err
 		})
 	add(a, "GET", "/runs/{number}/files", within(api.Viewer), "List the files that a run kept", func(ctx context.Context, _ api.Who,
 		in *filesIn) ([]api.RunFile, error) {
@@ -201,6 +206,7 @@ func (a *server) routes() {
 	a.triageRoutes()
 	a.exportRoutes()
 	a.notifyRoutes()
+	a.shareRoutes()
 	a.sessionRoutes()
 	add(a, "GET", "/browsers", inAny(api.Viewer), "Which agent has which browser, and how far what is stocked has come",
 		func(ctx context.Context, who api.Who, _ *struct{}) (api.Browsers, error) {

@@ -106,7 +106,17 @@ func raw[In any](a *server, method, path string, n need, summary string, out any
 }
 
 // wall sends a run. That of one that has ended lies ready, compressed.
-func (a *server) wall(c fiber.Ctx, _ api.Who, in *numberIn) error {
+func (a *server) wall(c fiber.Ctx, who api.Who, in *numberIn) error {
+	if who.Share != nil {
+		run, err := a.service.Run(c.Context(), in.Number)
+		if err != nil {
+			return err
+		}
+		run.Request.Vars, run.Request.Relay = nil, "" // of the project's own surroundings
+		api.Fill(&run)
+		c.Set(fiber.HeaderCacheControl, "no-store")
+		return c.JSON(run)
+	}
 	packed, live, err := a.service.Wall(c.Context(), in.Number)
 	if err != nil {
 		return err

@@ -281,8 +281,9 @@ func TestWhereHooksMayNotGo(t *testing.T) {
 	for bad, want := range map[string]string{
 		"ftp://x.example/": "expected an address", "https://": "expected an address",
 		"https://tern:pw@x.example/": "leave the user and password out",
-		"http://10.0.0.7/":           "own surroundings", "http://[::1]/": "own surroundings", "http://169.254.169.254/latest": "own surroundings",
-		"http://[::ffff:192.168.1.1]/": "own surroundings", "https://0.0.0.0/": "own surroundings",
+		"http://10.0.0.7/":           "own surroundings", "http://[::1]/": "own surroundings",
+		"http://169.254.169.254/latest": "own surroundings",
+		"http://[::ffff:192.168.1.1]/":  "own surroundings", "https://0.0.0.0/": "own surroundings",
 		"http://[64:ff9b::a00:1]/":                       "own surroundings",
 		"https://x.example/" + strings.Repeat("a", 3000): "at most 2000",
 	} {

@@ -170,6 +170,15 @@ func (r *Results) FilesOfRun(ctx context.Context, number int, kind string) ([]ap
 	return out, nil
 }
 
+// PlaceOfAttempt is the run of an attempt, and the place of its test in it.
+func (r *Results) PlaceOfAttempt(ctx context.Context, id string) (run, test int, err error) {
+	a, err := r.store.AttemptByID(ctx, id)
+	if errors.Is(err, store.ErrNotFound) {
+		return 0, 0, api.Errorf(api.NotFound, "there is no attempt %.80s", id)
+	}
+	return a.Run, a.Test, err
+}
+
 // ProjectOfAttempt says to which project an attempt belongs.
 func (r *Results) ProjectOfAttempt(ctx context.Context, id string) (string, error) {
 	project, err := r.store.ProjectOfAttempt(ctx, id)

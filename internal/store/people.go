@@ -30,13 +30,21 @@ type Token struct {
 	ExpiresAt int64  `db:"expires_at"`
 	UsedAt    int64  `db:"used_at"`
 	UsedFrom  string `db:"used_from"`
+	Share     string `db:"share_json"` // what it shows, of a share link; "" for others
 }
 
 // AddToken writes a token.
 func AddToken(t Token) Stmt {
-	return Must(`INSERT INTO tokens (id, name, owner, rights_json, root, agent, pool, hash, created_at, expires_at, used_at, used_from)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, t.ID, t.Name, t.Owner, t.Rights, t.Root, t.Agent, t.Pool, t.Hash, t.CreatedAt,
-		t.ExpiresAt, t.UsedAt, t.UsedFrom)
+	return Must(`INSERT INTO tokens (id, name, owner, rights_json, root, agent, pool, hash, created_at, expires_at, used_at, used_from,
+		share_json) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?,
+		?)`, t.ID, t.Name, t.Owner, t.Rights, t.Root, t.Agent, t.Pool, t.Hash, t.CreatedAt,
+		t.ExpiresAt, t.UsedAt, t.UsedFrom, t.Share)
+}
+
+// Shares lists the tokens of share links, the newest first.
+func (s *Store) Shares(ctx context.Context) (ts []Token, err error) {
+	err = s.read.SelectContext(ctx, &ts, `SELECT * FROM tokens WHERE share_json != '' ORDER BY created_at DESC, id DESC`)
+	return
 }
 
 // DropToken removes a token and the console sessions that were made from it.
@@ -75,7 +83,7 @@ func (s *Store) TokenByID(ctx context.Context, id string) (t Token, err error) {
 
 // Tokens lists every token, oldest first.
 func (s *Store) Tokens(ctx context.Context) (ts []Token, err error) {
-	err = s.read.SelectContext(ctx, &ts, `SELECT * FROM tokens ORDER BY created_at, id`)
+	err = s.read.SelectContext(ctx, &ts, `SELECT * FROM tokens WHERE share_json = '' ORDER BY created_at, id`)
 	return
 }
 

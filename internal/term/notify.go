@@ -52,3 +52,23 @@ func Deliveries(w io.Writer, all []api.Delivery) {
 	}
 	fmt.Fprintln(w, t)
 }
+
+// Shares lists share links.
+func Shares(w io.Writer, all []api.ShareLink) {
+	if len(all) == 0 {
+		fmt.Fprintln(w, "Nothing is shared: pane share run RUN makes a link.")
+		return
+	}
+	t := NewTable("shows", "of", "until", "last used", "by", "id")
+	for _, s := range all {
+		used, until := "never", humanize.Time(*s.Until)
+		if s.UsedAt != nil {
+			used = humanize.Time(*s.UsedAt)
+		}
+		if s.Ended {
+			until = Faint("ended " + until)
+		}
+		t.Row(Tame(s.Share.About), Tame(s.Share.Project), until, used, Tame(s.By), Faint(s.ID))
+	}
+	fmt.Fprintln(w, t)
+}

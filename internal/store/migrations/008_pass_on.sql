@@ -1,4 +1,7 @@
 -- +goose Up
+-- A token that shows one thing and nothing else, as JSON; '' for every other.
+ALTER TABLE tokens ADD COLUMN share_json TEXT NOT NULL DEFAULT '';
+
 -- Who hears of what, by mail or at an address of the web.
 CREATE TABLE subscriptions (
     id      TEXT PRIMARY KEY,
@@ -53,3 +56,4 @@ END;
 DROP TRIGGER runs_told;
 DROP TABLE outbox;
 DROP TABLE subscriptions;
+ALTER TABLE tokens DROP COLUMN share_json;

@@ -44,6 +44,7 @@ export function Frame() {
   if (me.isPending) return <Waiting />;
   if (me.error instanceof Problem && me.error.status === 401) return <SignIn />;
   if (me.error) return <Trouble error={me.error} again={() => void me.refetch()} />;
+  if (me.data.share) return <Shared who={me.data} page={page} />;
   return (
     <div className="min-h-screen">
       <header className="flex h-12 items-center gap-6 border-b border-line bg-sheet px-5">
@@ -78,6 +79,30 @@ export function Frame() {
         <Person who={me.data} />
       </header>
       <Room />
+      <main className="mx-auto max-w-[1500px] px-5 py-4">
+        <Broken page={page}>
+          <Suspense fallback={<Waiting />}>
+            <Outlet />
+          </Suspense>
+        </Broken>
+      </main>
+    </div>
+  );
+}
+
+/** What surrounds a page for somebody who has a share link to it. */
+function Shared({ who, page }: { who: Who; page: string }) {
+  return (
+    <div className="min-h-screen">
+      <header className="flex h-12 items-center gap-6 border-b border-line bg-sheet px-5">
+        <span className="flex items-center gap-2 font-semibold tracking-wide">
+          <img src="/glass.svg" alt="" width={20} height={20} />
+          Parallel Pane
+        </span>
+        <p className="text-sm text-soft">
+          {who.owner} shares {who.share?.about} with you.
+        </p>
+      </header>
       <main className="mx-auto max-w-[1500px] px-5 py-4">
         <Broken page={page}>
           <Suspense fallback={<Waiting />}>

@@ -4,6 +4,8 @@ import { lazy, StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter, Route, Routes } from "react-router";
 import { Problem } from "../api/client";
+import { SharedPage } from "../features/pass/SharedPage";
+import { SharesPage } from "../features/pass/SharesPage";
 import { HearsPage } from "../features/pass/HearsPage";
 import { AsidePage } from "../features/trends/AsidePage";
 import { BesidePage } from "../features/beside/BesidePage";
@@ -56,6 +58,7 @@ if (root) {
         <Tooltip.Provider delayDuration={150}>
           <BrowserRouter>
             <Routes>
+              <Route path="shared" element={<SharedPage />} />
               <Route element={<Frame />}>
                 <Route index element={<OverviewPage />} />
                 <Route path="runs" element={<RunsPage />} />
@@ -79,6 +82,7 @@ if (root) {
                 <Route path="matrix" element={<MatrixPage />} />
                 <Route path="schedules" element={<SchedulesPage />} />
                 <Route path="people/hears" element={<HearsPage />} />
+                <Route path="people/shares" element={<SharesPage />} />
                 <Route path="people" element={<TokensPage />} />
                 <Route path="people/audit" element={<AuditPage />} />
                 <Route path="people/secrets" element={<SecretsPage />} />

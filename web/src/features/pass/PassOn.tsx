@@ -2,6 +2,8 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { get, type Run, type Words } from "../../api/client";
 import { Panel } from "../../ui/Panel";
+import { Share } from "./Share";
+import { useShared } from "./useShared";
 import { Button, Copyable, Trouble, Waiting } from "../../ui/parts";
 
 type Wording = "text" | "markdown" | "html";
@@ -23,13 +25,15 @@ const forms: [string, string][] = [
 
 /** How does somebody else hear of this run? In words to paste, and as files. */
 export function PassOn({ run }: { run: Run }) {
+  const shared = useShared();
   return (
     <Panel
       title={`Pass run #${run.number} on`}
-      about="In words to paste, or as a file for others."
+      about="In words to paste, as a link, or as a file for others."
       trigger={<Button>Pass on</Button>}
     >
       <InWords number={run.number} />
+      {!shared && <Share of={{ kind: "run", run: run.number }} />}
       <section>
         <h3 className="mb-2 text-sm text-soft">As a file</h3>
         <ul className="grid gap-1.5 text-sm">

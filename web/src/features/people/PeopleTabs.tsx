@@ -7,7 +7,11 @@ export function PeopleTabs() {
   const me = useQuery({ queryKey: ["me"], queryFn: () => get<Who>("/me"), staleTime: Infinity });
   const pages: [string, string][] = [["/people", "Tokens"]];
   if (me.data?.rights.some((r) => r.role !== "viewer" && r.role !== "agent"))
-    pages.push(["/people/secrets", "Secrets"], ["/people/hears", "Who hears"]);
+    pages.push(
+      ["/people/secrets", "Secrets"],
+      ["/people/hears", "Who hears"],
+      ["/people/shares", "Share links"],
+    );
   if (me.data?.rights.some((r) => r.role === "admin")) pages.push(["/people/audit", "Who did what"]);
   return <Tabs label="People" pages={pages} />;
 }

@@ -37,6 +37,7 @@ test("an admin of one project is not the lab's", () => {
     owner: "a",
     role,
     rights: [{ project, role }],
+    share: null,
   });
   expect([
     isAdmin(who("*", "admin")),

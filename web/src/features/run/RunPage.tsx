@@ -8,6 +8,7 @@ import { useNow } from "../../ui/useNow";
 import { between, many, took } from "../../ui/words";
 import { Causes, useCauses } from "./Causes";
 import { PassOn } from "../pass/PassOn";
+import { useShared } from "../pass/useShared";
 import { Mending } from "./Mending";
 import { Unsupported } from "./Unsupported";
 import { useRun } from "./useRun";
@@ -84,6 +85,7 @@ function Told({
 function Head({ run }: { run: Run }) {
   const now = useNow(run.state !== "ended");
   const queries = useQueryClient();
+  const shared = useShared();
   const cancel = useMutation({
     mutationFn: () => post<Run>(`/runs/${run.number}/cancel`),
     onSettled: () => queries.invalidateQueries({ queryKey: ["run", String(run.number)] }),
@@ -130,8 +132,8 @@ function Head({ run }: { run: Run }) {
             Sessions
           </Link>
         )}
-        {run.state === "ended" && run.kind === "script" && <Again run={run} />}
-        {run.state !== "ended" && (
+        {!shared && run.state === "ended" && run.kind === "script" && <Again run={run} />}
+        {!shared && run.state !== "ended" && (
           <Confirm
             title={`Cancel run #${run.number}?`}
             text="What runs now is dropped, and every test without a verdict is skipped."

@@ -9,6 +9,9 @@ import { useNow } from "../../ui/useNow";
 import { between, took } from "../../ui/words";
 import { Commands } from "./Commands";
 import { Capabilities, Facts, Note } from "./Facts";
+import { Panel } from "../../ui/Panel";
+import { Share } from "../pass/Share";
+import { useShared } from "../pass/useShared";
 import { Live } from "./Live";
 import { Console, Log } from "./Logs";
 import { Network } from "./Network";
@@ -77,7 +80,8 @@ function Head({ session: s }: { session: Session }) {
       post(`/sessions/${s.id}/verdict`, { verdict, message: "said by hand in the console" }),
     ...again,
   });
-  const canJudge = s.kind === "remote" && (s.verdict === "ended" || s.state === "open");
+  const shared = useShared();
+  const canJudge = !shared && s.kind === "remote" && (s.verdict === "ended" || s.state === "open");
   return (
     <div className="flex flex-wrap items-center gap-x-5 gap-y-2">
       <Glass fill={fill} size={30} />
@@ -135,6 +139,15 @@ function Head({ session: s }: { session: Session }) {
                 </Link>
               ))}
           </span>
+        )}
+        {!shared && (
+          <Panel
+            title="Share this session"
+            about="With somebody who has no account."
+            trigger={<Button>Share</Button>}
+          >
+            <Share of={{ kind: "session", session: s.id }} />
+          </Panel>
         )}
         {canJudge && (
           <>

@@ -4,6 +4,9 @@ import { Link, useParams, useSearchParams } from "react-router";
 import { get, type Attempt, type PaneAttempts, type TestResult } from "../../api/client";
 import { listen } from "../../api/events";
 import { fillOf, Glass } from "../../ui/Glass";
+import { Panel } from "../../ui/Panel";
+import { Share } from "../pass/Share";
+import { useShared } from "../pass/useShared";
 import { AskBisect } from "../bisect/AskBisect";
 import { Button, Choice, Sheet, Trouble, Waiting } from "../../ui/parts";
 import { Detail } from "./Detail";
@@ -36,6 +39,7 @@ export function TestPage() {
     queryFn: () => get<TestResult>(`/runs/${number}/tests/${test}`),
   });
   useTitle(result.data?.test.name, `#${number}`);
+  const shared = useShared();
   const open = result.data !== undefined && result.data.run.state !== "ended";
   useEffect(() => {
     if (!open) return;
@@ -99,7 +103,7 @@ export function TestPage() {
               Beside another
             </Link>
           )}
-          {chosen.cell.verdict === "failed" && (
+          {!shared && chosen.cell.verdict === "failed" && (
             <Link
               className="text-sm text-accent hover:underline"
               to={`/aside?${new URLSearchParams({ project: run.project, suite: run.suite, test: result.data.test.name })}`}
@@ -107,15 +111,26 @@ export function TestPage() {
               Set aside
             </Link>
           )}
-          <Choice
-            label="Go to test"
-            value={String(at)}
-            options={tests.map((t) => [String(t.index), t.name])}
-            onChange={(v) => {
-              location.assign(`/runs/${number}/tests/${v}`);
-            }}
-          />
-          {at > 0 && (
+          {!shared && (
+            <Panel
+              title="Share this test"
+              about="With somebody who has no account."
+              trigger={<Button>Share</Button>}
+            >
+              <Share of={{ kind: "test", run: run.number, test: at }} />
+            </Panel>
+          )}
+          {tests.length > 1 && (
+            <Choice
+              label="Go to test"
+              value={String(at)}
+              options={tests.map((t) => [String(t.index), t.name])}
+              onChange={(v) => {
+                location.assign(`/runs/${number}/tests/${v}`);
+              }}
+            />
+          )}
+          {tests.length > 1 && at > 0 && (
             <Link to={`/runs/${number}/tests/${at - 1}`}>
               <Button>Previous</Button>
             </Link>
@@ -169,7 +184,7 @@ export function TestPage() {
           {!result.data.test.file.endsWith(".pane.yaml") && chosen.cell.state === "running" && (
             <Printed run={run.number} test={at} pane={chosen.pane.index} />
           )}
-          {run.state === "ended" && run.kind !== "remote" && chosen.cell.verdict === "failed" && (
+          {!shared && run.state === "ended" && run.kind !== "remote" && chosen.cell.verdict === "failed" && (
             <AskBisect run={run.number} test={result.data.test.name} pane={chosen.pane.key} />
           )}
         </Sheet>

@@ -1,0 +1,57 @@
+package api
+
+import "time"
+
+// Kinds of what is shared.
+const (
+	ShareRun     = "run"
+	ShareTest    = "test"
+	ShareSession = "session"
+)
+
+// Share is what a share link shows: a run, a test of it, or a session, with what belongs to
+// it, and nothing else.
+type Share struct {
+	Kind    string `json:"kind" enum:"run,test,session"`
+	Project string `json:"project"`
+	Run     int    `json:"run"`
+	Test    int    `json:"test" description:"its place in the run, with kind test"`
+	Session string `json:"session" description:"its id, with kind session"`
+	Cause   string `json:"cause" description:"with kind run: the cause that is chosen when the page is opened"`
+	Path    string `json:"path" description:"of the page in the console"`
+	About   string `json:"about" description:"for people"`
+}
+
+// ShareRequest asks for a share link.
+type ShareRequest struct {
+	Kind    string    `json:"kind" required:"true" enum:"run,test,session"`
+	Run     int       `json:"run,omitempty" description:"of a run or a test"`
+	Test    int       `json:"test,omitempty" description:"its place in the run, from 0"`
+	Session string    `json:"session,omitempty"`
+	Cause   string    `json:"cause,omitempty" description:"id of a cause of the run that is to be chosen"`
+	Until   time.Time `json:"until" required:"true" description:"when the link ends: at most a year from now"`
+}
+
+// ShareLink is a share link.
+type ShareLink struct {
+	ID     string     `json:"id"`
+	Share  Share      `json:"share"`
+	By     string     `json:"by"`
+	MadeAt *time.Time `json:"made_at"`
+	Until  *time.Time `json:"until"`
+	UsedAt *time.Time `json:"used_at" description:"when it was last used; null for never"`
+	Ended  bool       `json:"ended" description:"its time is over"`
+}
+
+// NewShare is a share link that was just made.
+type NewShare struct {
+	ShareLink
+	Address string `json:"address" description:"whoever has it sees what it shows; shown this once"`
+}
+
+// ShareFilter narrows a list of share links.
+type ShareFilter struct {
+	Project string   `query:"project" json:"-"`
+	Run     int      `query:"run" json:"-"`
+	Among   []string `json:"-"` // projects, those that the caller may look at; nil means every one
+}

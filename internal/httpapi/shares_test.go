@@ -1,0 +1,149 @@
+package httpapi_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"parallelpane/internal/api"
+	"parallelpane/internal/core/attempt"
+	"parallelpane/internal/core/verdict"
+	"parallelpane/internal/httpapi"
+	"parallelpane/internal/link"
+)
+
+// A share link shows what it is of and what belongs to it: every operation of the API is
+// asked with it, as the API's own document lists them.
+func TestAShareLinkShowsOneThing(t *testing.T) {
+	x := start(t, t.TempDir())
+	h := x.mustJoin("quay", 2)
+	var attempts []string
+	for n := range 2 {
+		run := x.run(api.RunRequest{Matrix: "wall", Tests: []string{"Tide"}, Vars: map[string]string{"boat": "Osprey of the marina"}})
+		require.Equal(t, n+1, run.Number)
+		var s link.Slice
+		for range 2 { // combinations
+			s = h.next()
+			require.Equal(t, n+1, s.Run)
+			film := []byte(fmt.Sprintf("film of run %d", n+1))
+			require.Equal(t, 204, x.do("PUT", fmt.Sprintf("/api/v1/agent/files/%s?fence=%d", hashOf(film), s.Fence), x.agent, film).status)
+			require.True(t, h.result(s, 0, verdict.Failed, attempt.File{Name: "video.webm", Kind: "video", Media: "video/webm", Hash: hashOf(film),
+				Size: int64(len(film))}).Accepted)
+		}
+		attempts = append(attempts, s.Tests[0].ID)
+	}
+	until := time.Now().Add(time.Hour)
+	share := func(q api.ShareRequest) (api.NewShare, string) {
+		q.Until = until
+		var made api.NewShare
+		x.post("/shares", q, &made)
+		_, secret, ok := strings.Cut(made.Address, "/shared#")
+		require.True(t, ok, made.Address)
+		return made, secret
+	}
+	made, ofRun := share(api.ShareRequest{Kind: "run", Run: 1})
+	_, ofTest := share(api.ShareRequest{Kind: "test", Run: 1, Test: 0})
+	_, ofSession := share(api.ShareRequest{Kind: "session", Session: attempt.Session(attempts[0], 1)})
+
+	var doc struct {
+		Paths map[string]map[string]json.RawMessage
+	}
+	require.NoError(t, json.Unmarshal(httpapi.OpenAPI("test"), &doc))
+	answered := map[string]bool{}
+	for path, methods := range doc.Paths {
+		short := strings.TrimPrefix(path, httpapi.Prefix)
+		if strings.Contains(short, "events") {
+			continue // they never end
+		}
+		for method := range methods {
+			method = strings.ToUpper(method)
+			for i, id := range attempts {
+				full := strings.NewReplacer("{number}", fmt.Sprint(i+1), "{test}", "0", "{pane}", "0", "{id}", attempt.Session(id, 1), "{attempt}", id,
+					"{form}", "csv", "{kind}", "commands", "{name}", "video.webm", "{hash}", strings.Repeat("0", 64)).Replace(path)
+				a := x.do(method, full, ofRun, nil)
+				if a.status < 300 {
+					assert.Equal(t, "GET", method, full)
+					answered[short] = true
+					if strings.Contains(path, "{") {
+						assert.Zero(t, i, "%s is of another run", full)
+					}
+				}
+				assert.NotContains(t, string(a.body), "film of run 2", full)
+				assert.NotContains(t, string(a.body), "Osprey of the marina", full)
+			}
+		}
+	}
+	for _, short := range []string{"/me", "/runs/{number}", "/runs/{number}/causes", "/runs/{number}/past", "/runs/{number}/tests/{test}",
+		"/runs/{number}/as/{form}", "/attempts/{attempt}/files/{name}"} {
+		assert.True(t, answered[short], "%s belongs to it", short)
+	}
+	for _, short := range []string{"/runs", "/overview", "/agents", "/trends", "/compare", "/tokens", "/shares", "/sessions", "/suites",
+		"/subscriptions"} {
+		assert.False(t, answered[short], "%s is of the whole lab", short)
+	}
+
+	status := func(path, token string) int { return x.do("GET", "/api/v1"+path, token, nil).status }
+	for _, c := range []struct {
+		token, path string
+		want        int
+	}{
+		{ofTest, "/runs/1/tests/0", 200}, {ofTest, "/runs/1/tests/1", 404}, {ofTest, "/runs/1", 404}, {ofTest, "/runs/2/tests/0", 404},
+		{ofTest, "/attempts/" + attempts[0] + "/files/video.webm", 200}, {ofTest, "/attempts/" + attempts[1] + "/files/video.webm", 404},
+		{ofSession, "/runs/1", 404}, {ofSession, "/runs/1/tests/0", 404}, {ofSession, "/attempts/" + attempts[0] + "/files/video.webm", 200},
+		{ofSession, "/attempts/" + attempts[1] + "/files/video.webm", 404}, {ofSession, "/sessions/" + attempt.Session(attempts[1], 1), 404},
+		{ofRun[:len(ofRun)-1] + "2", "/runs/1", 401}, {"", "/runs/1", 401},
+	} {
+		assert.Equal(t, c.want, status(c.path, c.token), c.path)
+	}
+	var one api.TestResult
+	require.NoError(t, json.Unmarshal(x.do("GET", "/api/v1/runs/1/tests/0", ofTest, nil).body, &one))
+	assert.Equal(t, []int{1, 0, 0}, []int{len(one.Tests), len(one.Run.Counts), len(one.Run.Panes)}, "of the run's other tests nothing is told")
+	assert.Equal(t, 403, x.do("POST", "/api/v1/runs/1/again", ofRun, map[string]any{}).status)
+	assert.Equal(t, 403, x.do("POST", "/webdriver/session", ofRun, map[string]any{}).status)
+	assert.Equal(t, 403, x.do("GET", "/metrics", ofRun, nil).status)
+
+	// In a browser it is a cookie that is nobody's session: leaving ends it for nobody else.
+	a := x.do("POST", "/api/v1/console/session", "", map[string]string{"token": ofRun})
+	require.Equal(t, 200, a.status)
+	var who api.Who
+	require.NoError(t, json.Unmarshal(a.body, &who))
+	require.NotNil(t, who.Share)
+	assert.Equal(t, "/runs/1", who.Share.Path)
+	assert.Equal(t, "noindex, nofollow", a.header.Get("X-Robots-Tag"))
+	session := strings.SplitN(a.header.Get("Set-Cookie"), ";", 2)[0]
+	assert.Equal(t, 204, x.do("DELETE", "/api/v1/console/session", "", nil, "Cookie", session, "Sec-Fetch-Site", "same-origin").status)
+	assert.Equal(t, 200, status("/runs/1", ofRun))
+
+	var list []api.ShareLink
+	x.get("/shares", &list)
+	require.Len(t, list, 3)
+	assert.NotNil(t, list[2].UsedAt)
+	assert.NotContains(t, string(x.do("GET", "/api/v1/shares", x.token, nil).body), ofRun)
+	assert.NotContains(t, string(x.do("GET", "/api/v1/tokens", x.token, nil).body), "share link", "they are no tokens of people")
+	for q, want := range map[*api.ShareRequest]string{
+		{Kind: "lab", Run: 1, Until: until}:                                "kind: expected run, test or session",
+		{Kind: "run", Run: 9, Until: until}:                                "there is no run 9",
+		{Kind: "test", Run: 1, Test: 7, Until: until}:                      "run 1 has tests 0 to 0, found 7",
+		{Kind: "session", Session: "x", Until: until}:                      "there is no session",
+		{Kind: "run", Run: 1, Cause: "c9", Until: until}:                   "run 1 has no cause",
+		{Kind: "run", Run: 1, Until: time.Now().Add(-time.Minute)}:         "expected a time within a year from now",
+		{Kind: "run", Run: 1, Until: time.Now().Add(400 * 24 * time.Hour)}: "expected a time within a year from now",
+	} {
+		a := x.do("POST", "/api/v1/shares", x.token, q)
+		assert.GreaterOrEqual(t, a.status, 400)
+		assert.Contains(t, string(a.body), want)
+	}
+	guest := x.as("guest", in("marina", api.Admin))
+	assert.Equal(t, 404, x.do("DELETE", "/api/v1/shares/"+made.ID, guest, nil).status)
+	assert.Equal(t, 404, x.do("POST", "/api/v1/shares", guest, api.ShareRequest{Kind: "run", Run: 1, Until: until}).status)
+	assert.NotContains(t, string(x.do("GET", "/api/v1/shares", guest, nil).body), made.ID)
+	require.Equal(t, http.StatusNoContent, x.do("DELETE", "/api/v1/shares/"+made.ID, x.token, nil).status)
+	assert.Equal(t, 401, status("/runs/1", ofRun), "withdrawn")
+	assert.Equal(t, 200, status("/runs/1/tests/0", ofTest), "the others go on")
+}
