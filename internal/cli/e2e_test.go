@@ -317,6 +317,7 @@ func (b *bench) triage() {
 	require.NoError(b.t, err)
 	assert.Equal(b.t, "%PDF-", string(printed[:5]), "printed by the agent's own Chromium")
 	for _, c := range []struct{ args, want string }{
+		{"api", `"openapi": "3.1`}, {"api get /runs?limit=1", `"number":2`}, {"api get /api/v1/runs/2/as/tap", "TAP version 14"},
 		{"show 2 --words", "#2 saltmarsh quay on one (local)"}, {"export run 2 --as tap", "TAP version 14"}, {"export causes 2",
 			"fails in one cell, chromium"},
 		{"export compare 1 2", "test added,The tide stays"}, {"export trends --by test", "The tide stays"}, {"export lab", "day,attempts"},
@@ -327,7 +328,8 @@ func (b *bench) triage() {
 		assert.Zero(b.t, code, errs)
 		assert.Contains(b.t, out, c.want, c.args)
 	}
-	for _, args := range []string{"causes 99", "causes x", "causes 2 --file x", "causes --file /nowhere", "compare 1 99", "unsteady --runs 0",
+	for _, args := range []string{"causes 99", "causes x", "causes 2 --file x", "causes --file /nowhere", "compare 1 99",
+		"unsteady --runs 0", "api get /nowhere",
 		"slow --runs 101", "trends --days 0", "trends --csv --json", "trends --only browser", "trends --by test --only browser=chromium"} {
 		code, _, errs := b.pane(strings.Fields(args)...)
 		assert.Equal(b.t, verdict.ExitUsage, code, args)

@@ -75,28 +75,32 @@ func (r *root) shareTestCmd() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		var run api.Run
-		if err := c.Get(cmd.Context(), fmt.Sprintf("/runs/%d", n), &run); err != nil {
+		place, err := r.placeOfTest(cmd.Context(), c, n, args[1])
+		if err != nil {
 			return err
-		}
-		names := make([]string, len(run.Tests))
-		place := -1
-		for i, t := range run.Tests {
-			names[i] = t.Name
-			if t.Name == args[1] || strconv.Itoa(i) == args[1] {
-				place = i
-			}
-		}
-		if place < 0 {
-			hint := ""
-			if near := source.Nearest(args[1], names); near != "" {
-				hint = fmt.Sprintf(" (did you mean %q?)", near)
-			}
-			return usage("run #%d has no test %q%s", n, args[1], hint)
 		}
 		return r.share(cmd.Context(), c, api.ShareRequest{Kind: api.ShareTest, Run: n, Test: place}, until)
 	}
 	return cmd
+}
+
+// placeOfTest finds a test of a run by its name or place.
+func (r *root) placeOfTest(ctx context.Context, c *client.Client, number int, test string) (int, error) {
+	var run api.Run
+	if err := c.Get(ctx, fmt.Sprintf("/runs/%d", number), &run); err != nil {
+		return 0, err
+	}
+	names := make([]string, len(run.Tests))
+	for i, t := range run.Tests {
+		if names[i] = t.Name; t.Name == test || strconv.Itoa(i) == test {
+			return i, nil
+		}
+	}
+	hint := ""
+	if near := source.Nearest(test, names); near != "" {
+		hint = fmt.Sprintf(" (did you mean %q?)", near)
+	}
+	return 0, usage("run #%d has no test %q%s", number, test, hint)
 }
 
 func (r *root) shareSessionCmd() *cobra.Command {

@@ -72,3 +72,22 @@ func Shares(w io.Writer, all []api.ShareLink) {
 	}
 	fmt.Fprintln(w, t)
 }
+
+// Notes lists notes.
+func Notes(w io.Writer, all []api.Note) {
+	if len(all) == 0 {
+		fmt.Fprintln(w, "Nothing was noted that is like that: pane note add RUN TEXT keeps a note.")
+		return
+	}
+	for i, n := range all {
+		if i > 0 {
+			fmt.Fprintln(w)
+		}
+		about := n.Title
+		if n.Kind != api.NoteRun {
+			about = fmt.Sprintf("%s %q, in run #%d", n.Kind, n.Title, n.Run)
+		}
+		fmt.Fprintf(w, "%s %s\n", bold.Render(Tame(n.By)), Faint(fmt.Sprintf("on %s, %s, %s", Tame(about), humanize.Time(n.At), n.ID)))
+		fmt.Fprintln(w, "  "+strings.ReplaceAll(Tame(n.Body), "\n", "\n  "))
+	}
+}

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net/http"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -54,13 +55,19 @@ func take(ctx context.Context, out, pane, project, token string, run, test int, 
 	if err != nil {
 		return err
 	}
+	page, done, err := pageOfItsOwn(ctx, pane, dir, run)
+	if err != nil {
+		return err
+	}
+	defer done()
 	pages := map[string]string{
 		"overview": "/", "beside": fmt.Sprintf("/runs/%d/tests/%d/beside", run, test), "trends": "/trends?by=device",
+		"compare": fmt.Sprintf("/compare?was=%[1]d+browser%%3Dchromium&is=%[1]d+browser%%3Dfirefox", run), "mail": mailbox + "/1",
 		"run": fmt.Sprintf("/runs/%d", run), "test": fmt.Sprintf("/runs/%d/tests/%d", run, test),
 		"timeline": fmt.Sprintf("/runs/%d/timeline", wide), "forecast": fmt.Sprintf("/runs/%d/forecast", wide),
-		"sessions": "/sessions", "session": session, "connect": "/connect?browser=firefox&version=latest&test=Tides&run=build+812&device=phone",
+		"session": session, "page": page,
 		"fleet": "/fleet?needs=browser%3Dheron%7Cgannet+site%3Dquay%7Cboathouse", "matrix": "/matrix?from=saltmarsh%3A+harbour",
-		"start": "/start?preset=harbour-pairs", "schedules": "/schedules", "browsers": "/fleet/browsers",
+		"start": "/start?preset=harbour-pairs", "schedules": "/schedules",
 	}
 	if err := browse(ctx, dir, pane, out, only, pages); err != nil {
 		return err
@@ -82,6 +89,20 @@ func take(ctx context.Context, out, pane, project, token string, run, test int, 
 		}
 	}
 	return nil
+}
+
+// mailbox is the demo's stand-in for a mail server.
+const mailbox = "http://127.0.0.1:7482"
+
+// pageOfItsOwn serves a run as a page of its own, and gives its address.
+func pageOfItsOwn(ctx context.Context, pane, dir string, run int) (address string, done func(), err error) {
+	file := filepath.Join(dir, "run.html")
+	if msg, err := exec.CommandContext(ctx, pane, "export", "run", strconv.Itoa(run), "--as", "html", "-o",
+		file).CombinedOutput(); err != nil {
+		return "", nil, fmt.Errorf("pane export: %w: %s", err, msg)
+	}
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { http.ServeFile(w, r, file) }))
+	return srv.URL + "/", srv.Close, nil
 }
 
 // stage puts presets and schedules there, once, and runs the wide matrix, whose
@@ -276,7 +297,10 @@ func browse(ctx context.Context, dir, pane, out, only string, pages map[string]s
 		if !strings.Contains(file, only) {
 			continue
 		}
-		if err := s.Navigate(ctx, base+path); err != nil {
+		if !strings.HasPrefix(path, "http://") {
+			path = base + path
+		}
+		if err := s.Navigate(ctx, path); err != nil {
 			return err
 		}
 		if err := loaded(ctx, s.Session); err != nil {
@@ -299,8 +323,8 @@ func loaded(ctx context.Context, s *webdriver.Session) error {
 	settled := 0
 	for range 400 {
 		var ok bool
-		if err := s.Execute(ctx, `return !!document.querySelector("main h1, main h2, main [role=alert]") &&
-			!document.querySelector("main").innerText.includes("Loading …") &&
+		if err := s.Execute(ctx, `const page = document.querySelector("main") ?? document.body;
+			return !!page.querySelector("h1, h2, [role=alert]") && !page.innerText.includes("Loading …") &&
 			![...document.images].some(i => !i.complete)`, &ok); err != nil {
 			return err
 		}

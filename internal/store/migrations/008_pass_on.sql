@@ -51,8 +51,25 @@ CREATE TRIGGER runs_told AFTER UPDATE OF ended_at ON runs WHEN OLD.ended_at = 0 
                 OR instr(s.of, 'changed') AND p.verdict != NEW.verdict);
 END;
 -- +goose StatementEnd
+-- What somebody noted of a run, of a test or of a cause; the latter two whatever the run.
+CREATE TABLE remarks (
+    id        TEXT PRIMARY KEY,
+    project   TEXT    NOT NULL,
+    suite     TEXT    NOT NULL,
+    kind      TEXT    NOT NULL, -- run, test or cause
+    run       INTEGER NOT NULL, -- in which it was noted
+    test      TEXT    NOT NULL, -- its name, of a test
+    signature TEXT    NOT NULL, -- of a cause
+    title     TEXT    NOT NULL, -- of what it is about, for people
+    body      TEXT    NOT NULL, -- Markdown
+    mentions  TEXT    NOT NULL, -- names, each between spaces
+    by_name   TEXT    NOT NULL,
+    at        INTEGER NOT NULL
+);
+CREATE INDEX remarks_of ON remarks (project, suite, kind);
 
 -- +goose Down
+DROP TABLE remarks;
 DROP TRIGGER runs_told;
 DROP TABLE outbox;
 DROP TABLE subscriptions;

@@ -7,6 +7,7 @@ import { Button, Confirm, Hint, Trouble, Waiting } from "../../ui/parts";
 import { useNow } from "../../ui/useNow";
 import { between, many, took } from "../../ui/words";
 import { Causes, useCauses } from "./Causes";
+import { Notes } from "../pass/Notes";
 import { PassOn } from "../pass/PassOn";
 import { useShared } from "../pass/useShared";
 import { Mending } from "./Mending";
@@ -72,12 +73,26 @@ function Told({
   onCause: (id: string) => void;
 }) {
   const found = useCauses(run);
-  const chosen = found.data?.causes.find((c) => c.id === cause);
+  const shared = useShared();
+  const causes = found.data?.causes ?? none;
+  const chosen = causes.find((c) => c.id === cause);
   return (
     <>
       <Causes run={run} found={found} chosen={cause} onChoose={onCause} />
       <Mending run={run} />
-      <Wall run={run} only={only} cause={chosen} causes={found.data?.causes ?? none} />
+      {!shared && (
+        <Notes
+          run={run.number}
+          about={[
+            ["on the run", { kind: "run" }],
+            ...causes.map((c): [string, { kind: "cause"; cause: string }] => [
+              `on the cause ${c.title.slice(0, 50)}`,
+              { kind: "cause", cause: c.id },
+            ]),
+          ]}
+        />
+      )}
+      <Wall run={run} only={only} cause={chosen} causes={causes} />
     </>
   );
 }

@@ -5,6 +5,7 @@ import { get, type Attempt, type PaneAttempts, type TestResult } from "../../api
 import { listen } from "../../api/events";
 import { fillOf, Glass } from "../../ui/Glass";
 import { Panel } from "../../ui/Panel";
+import { Notes } from "../pass/Notes";
 import { Share } from "../pass/Share";
 import { useShared } from "../pass/useShared";
 import { AskBisect } from "../bisect/AskBisect";
@@ -201,6 +202,13 @@ export function TestPage() {
           />
         </Sheet>
       </div>
+      {!shared && (
+        <Notes
+          run={run.number}
+          only={result.data.test.name}
+          about={[["on this test", { kind: "test", test: at }]]}
+        />
+      )}
     </div>
   );
 }
