@@ -8,7 +8,7 @@ SOURCES := $(shell find cmd internal -name '*.go' -o -path '*internal*' \( -name
 STEP    := @scripts/step
 export CGO_ENABLED := 0
 
-.PHONY: demo test build setup packages modules lint go-lint console-types console-style console-form unit go-tests cli-tests cli-tests-long bench soak attack shots fuzz clean
+.PHONY: demo test build setup packages modules lint go-lint console-types console-style console-form unit bench soak attack shots fuzz clean
 
 demo: build
 	./bin/pane demo
@@ -62,23 +62,9 @@ console-form:
 
 unit: $(STAMPS)/npm
 	$(STEP) -q "the console's tests" npm --prefix web run --silent test
-	@$(MAKE) --no-print-directory -j3 go-tests cli-tests cli-tests-long
+	$(STEP) "Go tests" $(GO) test -p 3 -vet=off -timeout 12m -skip UnderLoad ./...
 	$(STEP) "pictures under a load of their own" $(GO) test -vet=off ./internal/sessions -run UnderLoad
 	$(STEP) "a thousand histories of the scheduler" $(GO) test -vet=off -count=1 ./internal/core/dispatch -run History -rapid.checks=1000
-
-# The command line's tests start services, agents and browsers, and mostly wait for them: its
-# two halves run beside each other and beside all the rest.
-LONG := Killed|Soak|StandIns|Secret|Ages
-
-go-tests:
-	$(STEP) "Go tests but those of the command line" sh -c '$(GO) test -p 2 -vet=off -timeout 12m -skip UnderLoad \
-		$$($(GO) list ./... | grep -vx parallelpane/internal/cli)'
-
-cli-tests:
-	$(STEP) "tests of the command line" $(GO) test -vet=off -timeout 12m -skip '$(LONG)' ./internal/cli
-
-cli-tests-long:
-	$(STEP) "its tests of what is killed, soaked, secret or ageing" $(GO) test -vet=off -timeout 12m -run '$(LONG)' ./internal/cli
 
 bench: build
 	$(GO) run ./tools/bench -out docs/benchmarks.md

@@ -7,13 +7,15 @@ const (
 	ShareRun     = "run"
 	ShareTest    = "test"
 	ShareSession = "session"
+	ShareBadge   = "badge" // a picture of how a suite stands, for pages elsewhere
 )
 
-// Share is what a share link shows: a run, a test of it, or a session, with what belongs to
-// it, and nothing else.
+// Share is what a share link shows: a run, a test of it, a session or the badge of a suite,
+// with what belongs to it, and nothing else.
 type Share struct {
-	Kind    string `json:"kind" enum:"run,test,session"`
+	Kind    string `json:"kind" enum:"run,test,session,badge"`
 	Project string `json:"project"`
+	Suite   string `json:"suite" description:"with kind badge"`
 	Run     int    `json:"run"`
 	Test    int    `json:"test" description:"its place in the run, with kind test"`
 	Session string `json:"session" description:"its id, with kind session"`
@@ -24,7 +26,9 @@ type Share struct {
 
 // ShareRequest asks for a share link.
 type ShareRequest struct {
-	Kind    string    `json:"kind" required:"true" enum:"run,test,session"`
+	Kind    string    `json:"kind" required:"true" enum:"run,test,session,badge"`
+	Project string    `json:"project,omitempty" description:"of a badge"`
+	Suite   string    `json:"suite,omitempty" description:"of a badge"`
 	Run     int       `json:"run,omitempty" description:"of a run or a test"`
 	Test    int       `json:"test,omitempty" description:"its place in the run, from 0"`
 	Session string    `json:"session,omitempty"`

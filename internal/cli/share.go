@@ -30,7 +30,7 @@ func (r *root) shareCmd() *cobra.Command {
 	}
 	cmd.Flags().StringVar(&f.Project, "project", "", "only of this project")
 	cmd.Flags().IntVar(&f.Run, "run", 0, "only of this run")
-	cmd.AddCommand(r.shareRunCmd(), r.shareTestCmd(), r.shareSessionCmd(), r.shareEndCmd())
+	cmd.AddCommand(r.shareRunCmd(), r.shareTestCmd(), r.shareSessionCmd(), r.shareBadgeCmd(), r.shareEndCmd())
 	return cmd
 }
 
@@ -131,6 +131,24 @@ func (r *root) share(ctx context.Context, c *client.Client, q api.ShareRequest, 
 	fmt.Fprintf(r.err, "Whoever has it sees %s until %s; it is shown this once.\n", term.Tame(made.Share.About),
 		made.Until.Local().Format("2 January 2006 15:04"))
 	return nil
+}
+
+func (r *root) shareBadgeCmd() *cobra.Command {
+	q := api.ShareRequest{Kind: api.ShareBadge}
+	cmd := &cobra.Command{
+		Use: "badge PROJECT SUITE", Short: "Make the address of a picture that shows how a suite stands, for pages elsewhere",
+		Args: cobra.ExactArgs(2),
+	}
+	until := untilFlag(cmd)
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		c, err := r.client()
+		if err != nil {
+			return err
+		}
+		q.Project, q.Suite = args[0], args[1]
+		return r.share(cmd.Context(), c, q, until)
+	}
+	return cmd
 }
 
 func (r *root) shareEndCmd() *cobra.Command {

@@ -370,7 +370,7 @@ func (a *server) fail(c fiber.Ctx, err error) error {
 	} else if e, ok := errors.AsType[*fiber.Error](err); ok {
 		p.Status, p.Detail = e.Code, e.Message
 	} else {
-		a.log.Error("request failed", "method", c.Method(), "path", c.Path(), "error", err)
+		a.log.Error("request failed", "method", c.Method(), "path", shownPath(c), "error", err)
 		p.Detail = "the service could not do this; its log says why"
 	}
 	p.Title = http.StatusText(p.Status)

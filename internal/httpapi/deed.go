@@ -3,6 +3,7 @@ package httpapi
 import (
 	"context"
 	"errors"
+	"strings"
 
 	"github.com/gofiber/fiber/v3"
 
@@ -51,7 +52,7 @@ func (a *server) audited(c fiber.Ctx, act string, f func() error) error {
 	if known && (e.Kind == api.Forbidden || e.Kind == api.Unauthorized) && showed {
 		if d.Act == "" {
 			d.Act = "look"
-			d.Target = c.Path()
+			d.Target = shownPath(c)
 		}
 		d.Refused = e.Message
 	} else if err != nil || d.Act == "" {
@@ -59,4 +60,13 @@ func (a *server) audited(c fiber.Ctx, act string, f func() error) error {
 	}
 	a.service.Record(d.Deed)
 	return err
+}
+
+// shownPath is the path of a request as it may be written down: that of a badge has a secret
+// in it.
+func shownPath(c fiber.Ctx) string {
+	if strings.HasPrefix(c.Path(), badgePath) {
+		return badgePath + "…"
+	}
+	return c.Path()
 }

@@ -12,6 +12,7 @@ import (
 	"parallelpane/internal/access"
 	"parallelpane/internal/api"
 	"parallelpane/internal/core/attempt"
+	"parallelpane/internal/report"
 	"parallelpane/internal/service"
 )
 
@@ -82,6 +83,9 @@ type (
 )
 
 func (in *shareIn) project(ctx context.Context, s *service.Service) (string, error) {
+	if in.Kind == api.ShareBadge {
+		return in.Project, nil
+	}
 	if in.Kind == api.ShareSession {
 		project, _, err := s.WhoseSession(ctx, in.Session)
 		return project, err
@@ -91,6 +95,9 @@ func (in *shareIn) project(ctx context.Context, s *service.Service) (string, err
 }
 
 func (in *shareIn) missing() error {
+	if in.Kind == api.ShareBadge {
+		return (&projectIn{in.Project}).missing()
+	}
 	if in.Kind == api.ShareSession {
 		return (&sessionIn{ID: in.Session}).missing()
 	}
@@ -106,6 +113,9 @@ func (in *shareEndIn) missing() error { return access.NoShare(in.Share) }
 
 func (a *server) shareRoutes() {
 	s := a.service
+	a.app.Get(badgePath+":secret", func(c fiber.Ctx) error {
+		return a.audited(c, "", func() error { return a.badge(c) })
+	})
 	add(a, "GET", "/shares", inAny(api.Runner), "List share links, with their ends and last use",
 		func(ctx context.Context, who api.Who, in *api.ShareFilter) ([]api.ShareLink, error) {
 			in.Among = who.Projects()
@@ -120,12 +130,53 @@ func (a *server) shareRoutes() {
 			}
 			link, secret, err := s.AddShare(ctx, who, share, in.Until)
 			deedIn(ctx).on(share.About)
-			return api.NewShare{ShareLink: link, Address: strings.TrimRight(s.Office.Address, "/") + "/shared#" + secret}, err
+			address := "/shared#" + secret
+			if share.Kind == api.ShareBadge {
+				address = badgePath + secret + ".svg"
+			}
+			return api.NewShare{ShareLink: link, Address: strings.TrimRight(s.Office.Address, "/") + address}, err
 		})
 	add(a, "DELETE", "/shares/{share}", within(api.Runner).as("share end"), "Withdraw a share link",
 		func(ctx context.Context, _ api.Who, in *shareEndIn) (none, error) {
 			return none{}, s.EndShare(ctx, in.Share)
 		})
+}
+
+// badgePath is where badges are.
+const badgePath = "/badge/"
+
+// badge draws how a suite stands, for pages elsewhere: whoever has its address sees the
+// verdict of its newest run and what its tests came to.
+func (a *server) badge(c fiber.Ctx) error {
+	if err := a.listens(from(c)); err != nil {
+		return err
+	}
+	secret, _ := strings.CutSuffix(c.Params("secret"), ".svg")
+	who, err := a.service.Authenticate(c.Context(), secret, from(c))
+	if err != nil {
+		return a.strange(from(c), err)
+	}
+	if who.Share == nil || who.Share.Kind != api.ShareBadge {
+		return api.Errorf(api.NotFound, "there is no badge here")
+	}
+	leave, err := a.budgets.enter(who, working)
+	if err != nil {
+		return err
+	}
+	defer leave()
+	share := who.Share
+	runs, err := a.service.Runs(c.Context(), api.RunFilter{Project: share.Project, Suite: share.Suite, State: "ended", Limit: 1})
+	if err != nil {
+		return err
+	}
+	var newest *api.RunSummary
+	if len(runs) > 0 {
+		newest = &runs[0]
+	}
+	c.Set(fiber.HeaderContentType, "image/svg+xml")
+	c.Set(fiber.HeaderCacheControl, "max-age=60")
+	c.Set("Cross-Origin-Resource-Policy", "cross-origin")
+	return report.Badge(c.Response().BodyWriter(), share.Project+" "+share.Suite, newest)
 }
 
 // whatIsShared checks what is asked to be shared.
@@ -165,8 +216,15 @@ func (a *server) whatIsShared(ctx context.Context, in *shareIn) (api.Share, erro
 	case api.ShareSession:
 		out.Session, out.Path, out.About = in.Session, "/sessions/"+url.PathEscape(in.Session), "the session "+in.Session
 		out.Run, _, err = a.service.PlaceOfAttempt(ctx, attempt.Of(in.Session))
+	case api.ShareBadge:
+		out.Suite, out.About = in.Suite, fmt.Sprintf("the badge of %s %s", in.Project, in.Suite)
+		var runs []api.RunSummary
+		runs, err = a.service.Runs(ctx, api.RunFilter{Project: in.Project, Suite: in.Suite, Limit: 1})
+		if err == nil && (in.Suite == "" || len(runs) == 0) {
+			err = api.Errorf(api.Invalid, "suite: no run of %s has a suite %.80q", in.Project, in.Suite)
+		}
 	default:
-		err = api.Errorf(api.Invalid, "kind: expected run, test or session, found %.40q", in.Kind)
+		err = api.Errorf(api.Invalid, "kind: expected run, test, session or badge, found %.40q", in.Kind)
 	}
 	return out, err
 }

@@ -128,7 +128,7 @@ func TestAShareLinkShowsOneThing(t *testing.T) {
 	assert.NotContains(t, string(x.do("GET", "/api/v1/shares", x.token, nil).body), ofRun)
 	assert.NotContains(t, string(x.do("GET", "/api/v1/tokens", x.token, nil).body), "share link", "they are no tokens of people")
 	for q, want := range map[*api.ShareRequest]string{
-		{Kind: "lab", Run: 1, Until: until}:                                "kind: expected run, test or session",
+		{Kind: "lab", Run: 1, Until: until}:                                "kind: expected run, test, session or badge",
 		{Kind: "run", Run: 9, Until: until}:                                "there is no run 9",
 		{Kind: "test", Run: 1, Test: 7, Until: until}:                      "run 1 has tests 0 to 0, found 7",
 		{Kind: "session", Session: "x", Until: until}:                      "there is no session",
@@ -139,6 +139,19 @@ func TestAShareLinkShowsOneThing(t *testing.T) {
 		a := x.do("POST", "/api/v1/shares", x.token, q)
 		assert.GreaterOrEqual(t, a.status, 400)
 		assert.Contains(t, string(a.body), want)
+	}
+	badge := api.NewShare{}
+	x.post("/shares", api.ShareRequest{Kind: "badge", Project: "saltmarsh", Suite: "desk", Until: until}, &badge)
+	_, path, _ := strings.Cut(badge.Address, "/badge/")
+	svg := x.do("GET", "/badge/"+path, "", nil)
+	require.Equal(t, 200, svg.status, badge.Address)
+	assert.Contains(t, string(svg.body), `aria-label="saltmarsh desk: 2 of 2 failed"`)
+	assert.Equal(t, "image/svg+xml", svg.header.Get("Content-Type"))
+	for path, want := range map[string]int{"/badge/" + strings.TrimSuffix(ofRun, ".svg"): 404, "/badge/pane_no.svg": 401} {
+		assert.Equal(t, want, x.do("GET", path, "", nil).status, path)
+	}
+	for _, p := range []string{"/runs/1", "/runs", "/runs/1/tests/0", "/attempts/" + attempts[0] + "/files/video.webm"} {
+		assert.GreaterOrEqual(t, status(p, strings.TrimSuffix(path, ".svg")), 403, p)
 	}
 	guest := x.as("guest", in("marina", api.Admin))
 	assert.Equal(t, 404, x.do("DELETE", "/api/v1/shares/"+made.ID, guest, nil).status)

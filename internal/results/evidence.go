@@ -37,17 +37,21 @@ const (
 // explain looks through recordings of a cause for what comes only where it fails.
 func (r *Results) explain(ctx context.Context, v *api.Run, c *triage.Cause) error {
 	failing, tests := [][]triage.Noticed{}, map[int]bool{}
+	var slowly, quickly [][]triage.Timing
 	for i, at := range c.Cells {
 		tests[at.Test] = true
 		if len(failing) == looked || i >= maxTried {
 			continue
 		}
-		seen, kept, err := r.noticed(ctx, v.Number, at, func(a store.Attempt) bool { return a.Verdict != string(verdict.Passed) })
+		seen, times, kept, err := r.noticed(ctx, v.Number, at, func(a store.Attempt) bool { return a.Verdict != string(verdict.Passed) })
 		if err != nil {
 			return err
 		}
 		if kept {
 			failing = append(failing, seen)
+		}
+		if times != nil {
+			slowly = append(slowly, times)
 		}
 	}
 	passing, tried := [][]triage.Noticed{}, 0
@@ -57,16 +61,19 @@ func (r *Results) explain(ctx context.Context, v *api.Run, c *triage.Cause) erro
 				continue
 			}
 			tried++
-			seen, kept, err := r.noticed(ctx, v.Number, triage.At{Pane: i, Test: j}, func(store.Attempt) bool { return true })
+			seen, times, kept, err := r.noticed(ctx, v.Number, triage.At{Pane: i, Test: j}, func(store.Attempt) bool { return true })
 			if err != nil {
 				return err
 			}
 			if kept {
 				passing = append(passing, seen)
 			}
+			if times != nil {
+				quickly = append(quickly, times)
+			}
 		}
 	}
-	all := triage.Telling(failing, passing)
+	all := append(triage.Telling(failing, passing), triage.Slow(slowly, quickly)...)
 	pages, err := r.unlikePages(ctx, v, c)
 	if err != nil {
 		return err
@@ -181,12 +188,13 @@ func (r *Results) pageAt(ctx context.Context, run int, at triage.At, title strin
 }
 
 // noticed reads what was recorded of the newest attempt of a cell that is wanted; kept is
-// false where neither console nor network were kept of it.
-func (r *Results) noticed(ctx context.Context, run int, at triage.At, wanted func(store.Attempt) bool) (all []triage.Noticed, kept bool,
-	err error) {
+// false where neither console nor network were kept of it, times are nil where the latter
+// was not.
+func (r *Results) noticed(ctx context.Context, run int, at triage.At, wanted func(store.Attempt) bool) (all []triage.Noticed,
+	times []triage.Timing, kept bool, err error) {
 	attempts, err := r.store.AttemptsIn(ctx, run, at.Pane, at.Test)
 	if err != nil {
-		return nil, false, err
+		return nil, nil, false, err
 	}
 	for _, a := range slices.Backward(attempts) {
 		if !wanted(a) {
@@ -194,31 +202,31 @@ func (r *Results) noticed(ctx context.Context, run int, at triage.At, wanted fun
 		}
 		files, err := r.store.FilesOf(ctx, []string{a.ID})
 		if err != nil {
-			return nil, false, err
+			return nil, nil, false, err
 		}
 		for _, f := range files {
 			if f.Kind != string(record.Console) && f.Kind != string(record.Network) {
 				continue
 			}
-			seen, err := r.readNoticed(f)
+			seen, took, err := r.readNoticed(f)
 			if err != nil {
-				return nil, false, err
+				return nil, nil, false, err
 			}
 			kept = true
-			all = append(all, seen...)
+			all, times = append(all, seen...), append(times, took...)
 		}
-		return all, kept, nil
+		return all, times, kept, nil
 	}
-	return nil, false, nil
+	return nil, nil, false, nil
 }
 
-func (r *Results) readNoticed(f store.File) (all []triage.Noticed, err error) {
+func (r *Results) readNoticed(f store.File) (all []triage.Noticed, times []triage.Timing, err error) {
 	body, err := r.blobs.Get(f.Hash)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil // it was not kept for ever
+		return nil, nil, nil // it was not kept for ever
 	}
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	defer body.Close()
 	in := io.LimitReader(body, maxEvidence)
@@ -227,9 +235,10 @@ func (r *Results) readNoticed(f store.File) (all []triage.Noticed, err error) {
 		x.Session = attempt.Session(f.Attempt, f.Session)
 	}
 	if f.Kind == string(record.Console) {
-		return inConsole(in, x), nil
+		return inConsole(in, x), nil, nil
 	}
-	return inNetwork(in, x), nil
+	all, times = inNetwork(in, x)
+	return all, times, nil
 }
 
 // inConsole reads the errors of a console.
@@ -250,11 +259,12 @@ func inConsole(in io.Reader, x triage.Noticed) (all []triage.Noticed) {
 	return all
 }
 
-// inNetwork reads the requests that failed.
-func inNetwork(in io.Reader, x triage.Noticed) (all []triage.Noticed) {
+// inNetwork reads the requests that failed, and what all of them took.
+func inNetwork(in io.Reader, x triage.Noticed) (all []triage.Noticed, times []triage.Timing) {
 	var har struct {
 		Log struct {
 			Entries []struct {
+				Time    float64 `json:"time"`
 				Request struct {
 					Method string `json:"method"`
 					URL    string `json:"url"`
@@ -266,17 +276,24 @@ func inNetwork(in io.Reader, x triage.Noticed) (all []triage.Noticed) {
 		} `json:"log"`
 	}
 	if json.NewDecoder(in).Decode(&har) != nil {
-		return nil
+		return nil, nil
 	}
 	for _, e := range har.Log.Entries {
 		u, err := url.Parse(e.Request.URL)
-		if err != nil || len(all) == maxNoticed || e.Response.Status < 400 || path.Base(u.Path) == "favicon.ico" {
+		if err != nil {
+			continue
+		}
+		if len(times) < maxNoticed {
+			x.Kind, x.Text = triage.InTime, e.Request.Method+" "+u.Path
+			times = append(times, triage.Timing{Noticed: x, MS: e.Time})
+		}
+		if len(all) == maxNoticed || e.Response.Status < 400 || path.Base(u.Path) == "favicon.ico" {
 			continue
 		}
 		x.Kind, x.Text = triage.InNetwork, fmt.Sprintf("%s %s is answered with status %d", e.Request.Method, u.Path, e.Response.Status)
 		all = append(all, x)
 	}
-	return all
+	return all, times
 }
 
 // fileOf is the name of a script by its address.

@@ -2,6 +2,7 @@ package triage
 
 import (
 	"cmp"
+	"fmt"
 	"regexp"
 	"slices"
 )
@@ -24,13 +25,14 @@ type NoticedKind string
 const (
 	InConsole NoticedKind = "console"
 	InNetwork NoticedKind = "request"
+	InTime    NoticedKind = "slow" // a request that takes much longer than where it passed
 	InPage    NoticedKind = "page" // what the page was made of at the step, against where it passed
 )
 
 // Evidence is something that comes with a cause: it was recorded where a cell fails, and
 // not where it passes.
 type Evidence struct {
-	Kind    NoticedKind `json:"kind" enum:"console,request,page"`
+	Kind    NoticedKind `json:"kind" enum:"console,request,slow,page"`
 	Text    string      `json:"text"`
 	Place   string      `json:"place" description:"file and line of the script, if that is known"`
 	In      int         `json:"in" description:"failing cells in which it was recorded"`
@@ -77,6 +79,62 @@ func Telling(failing, passing [][]Noticed) []Evidence {
 	return out
 }
 
+// Timing is how long a request took.
+type Timing struct {
+	Noticed // its text is the request: method and path
+	MS      float64
+}
+
+// What is slow: so many times, and so many milliseconds, longer than wherever it passed.
+const (
+	slowTimes = 2
+	slowMS    = 500
+)
+
+// Slow lists the requests that took much longer in every failing cell than in any passing one,
+// those that lose most first. Each list is of one cell; of a request that it made several
+// times the longest counts.
+func Slow(failing, passing [][]Timing) []Evidence {
+	longest := func(cell []Timing) map[string]Timing {
+		out := map[string]Timing{}
+		for _, t := range cell {
+			if old, seen := out[t.Text]; !seen || t.MS > old.MS {
+				out[t.Text] = t
+			}
+		}
+		return out
+	}
+	out := []Evidence{}
+	if len(failing) == 0 || len(passing) == 0 {
+		return out
+	}
+	lost := map[string]float64{}
+	for text, first := range longest(failing[0]) {
+		least, most, everywhere := first, 0.0, true
+		for _, cell := range failing[1:] {
+			t, there := longest(cell)[text]
+			if everywhere = everywhere && there; t.MS < least.MS {
+				least = t
+			}
+		}
+		for _, cell := range passing {
+			t, there := longest(cell)[text]
+			everywhere, most = everywhere && there, max(most, t.MS)
+		}
+		if !everywhere || least.MS < slowTimes*most || least.MS-most < slowMS {
+			continue
+		}
+		e := Evidence{Kind: InTime, Text: fmt.Sprintf("%s takes %.1f s and more, %.1f s at most where it passes", text, least.MS/1000, most/1000),
+			In: len(failing), Of: len(failing), Passed: len(passing), Attempt: first.Attempt, Session: first.Session, AtMS: first.AtMS}
+		lost[e.Text] = least.MS - most
+		out = append(out, e)
+	}
+	slices.SortFunc(out, func(a, b Evidence) int {
+		return cmp.Or(cmp.Compare(lost[b.Text], lost[a.Text]), cmp.Compare(a.Text, b.Text))
+	})
+	return out
+}
+
 func (x Noticed) key() string { return string(x.Kind) + "\x00" + Sign(x.Text, x.Place).Key }
 
 // lacking finds the name of an interface in what engines say of one that they have not.
@@ -89,7 +147,7 @@ var lacking = regexp.MustCompile(`^(?:Uncaught )?(?:\w*Error: )?(?:Can't find va
 func Explain(c *Cause, all []Evidence) {
 	c.Evidence = all
 	for _, e := range all {
-		if e.In < e.Of || c.Kind == Lab || e.Kind == InPage {
+		if e.In < e.Of || c.Kind == Lab || e.Kind == InPage || e.Kind == InTime {
 			continue
 		}
 		at := ""

@@ -51,3 +51,32 @@ func TestStepsThatLagBehindTheSameStepElsewhere(t *testing.T) {
 		assert.Empty(t, Lags(few), name)
 	}
 }
+
+func TestRequestsThatTakeLongerWhereATestFails(t *testing.T) {
+	cell := func(ms ...float64) (out []Timing) {
+		for i, took := range ms {
+			out = append(out, Timing{Noticed{Kind: InTime, Text: []string{"GET /office", "GET /map.js", "POST /hold"}[i], Attempt: "a"}, took})
+		}
+		return
+	}
+	for name, c := range map[string]struct {
+		failing, passing [][]Timing
+		want             []string
+	}{
+		"slow in all that fail": {[][]Timing{cell(2500, 30, 3100), cell(2600, 900, 4000)}, [][]Timing{cell(200, 40, 1000), cell(90, 20, 300)},
+			[]string{"GET /office takes 2.5 s and more, 0.2 s at most where it passes",
+				"POST /hold takes 3.1 s and more, 1.0 s at most where it passes"}},
+		"slow where it passes too":   {[][]Timing{cell(2500)}, [][]Timing{cell(90), cell(2000)}, nil},
+		"not in every one":           {[][]Timing{cell(2500), {}}, [][]Timing{cell(90)}, nil},
+		"too little":                 {[][]Timing{cell(500)}, [][]Timing{cell(50)}, nil},
+		"nothing to compare it with": {[][]Timing{cell(2500)}, nil, nil},
+		"the longest of several": {[][]Timing{append(cell(10), cell(2500)...)}, [][]Timing{append(cell(100), cell(10)...)},
+			[]string{"GET /office takes 2.5 s and more, 0.1 s at most where it passes"}},
+	} {
+		var got []string
+		for _, e := range Slow(c.failing, c.passing) {
+			got = append(got, e.Text)
+		}
+		assert.Equal(t, c.want, got, name)
+	}
+}

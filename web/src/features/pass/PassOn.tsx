@@ -34,6 +34,12 @@ export function PassOn({ run }: { run: Run }) {
     >
       <InWords number={run.number} />
       {!shared && <Share of={{ kind: "run", run: run.number }} />}
+      {!shared && run.kind === "script" && (
+        <Share
+          title="As a badge: how the suite stands, on pages elsewhere"
+          of={{ kind: "badge", project: run.project, suite: run.suite }}
+        />
+      )}
       <section>
         <h3 className="mb-2 text-sm text-soft">As a file</h3>
         <ul className="grid gap-1.5 text-sm">

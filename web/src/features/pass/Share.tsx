@@ -6,7 +6,13 @@ import { Button, Choice, Copyable, Trouble } from "../../ui/parts";
 type Shown = Omit<ShareRequest, "until">;
 
 /** Makes a link that shows one thing to whoever has it. */
-export function Share({ of }: { of: Shown }) {
+export function Share({
+  of,
+  title = "As a link, for somebody without an account",
+}: {
+  of: Shown;
+  title?: string;
+}) {
   const [days, setDays] = useState("14");
   const queries = useQueryClient();
   const make = useMutation({
@@ -19,7 +25,7 @@ export function Share({ of }: { of: Shown }) {
   });
   return (
     <section className="grid gap-2">
-      <h3 className="text-sm text-soft">As a link, for somebody without an account</h3>
+      <h3 className="text-sm text-soft">{title}</h3>
       <div className="flex items-center gap-2">
         <Choice
           label="How long"
@@ -44,6 +50,7 @@ export function Share({ of }: { of: Shown }) {
       {make.data && (
         <>
           <Copyable label="Copy the link" text={make.data.address} />
+          {of.kind === "badge" && <img src={make.data.address} alt="The badge" className="h-[22px]" />}
           <p className="text-xs text-soft">
             Whoever has it sees {make.data.share.about} and what belongs to it, and nothing else. It is shown
             this once; People, Share links, withdraws it.

@@ -49,9 +49,13 @@ export function SharesPage() {
               {all.map((s) => (
                 <tr key={s.id} className="border-t border-line">
                   <td className="px-4 py-1.5">
-                    <Link className="text-accent hover:underline" to={s.share.path}>
-                      {s.share.about}
-                    </Link>
+                    {s.share.path ? (
+                      <Link className="text-accent hover:underline" to={s.share.path}>
+                        {s.share.about}
+                      </Link>
+                    ) : (
+                      s.share.about
+                    )}
                   </td>
                   <td className="px-4 py-1.5">{s.share.project}</td>
                   <td className="px-4 py-1.5 text-soft">

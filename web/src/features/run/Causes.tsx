@@ -165,8 +165,8 @@ function CauseLine({
         )}
         {c.evidence.slice(0, named).map((e) => (
           <p key={`${e.kind} ${e.text}`} className="truncate text-sm text-soft" title={e.text}>
-            {{ console: "Console", request: "Network", page: "The page" }[e.kind]} of {e.in} of {e.of} that
-            fail
+            {{ console: "Console", request: "Network", slow: "Network", page: "The page" }[e.kind]} of {e.in}{" "}
+            of {e.of} that fail
             {e.passed > 0 && ` and of none of ${e.passed} that pass`}:{" "}
             <Link
               className="font-mono text-xs text-accent hover:underline"
