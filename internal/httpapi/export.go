@@ -74,34 +74,40 @@ func (a *server) exportRoutes() {
 			run, causes, err := a.told(ctx, in.Number)
 			return report.Words(run, causes, ""), err
 		})
-	raw(a, "GET", "/runs/{number}/as/{form}", look.of(fetching), "A run in a form for others", nil, a.runAs)
-	raw(a, "GET", "/runs/{number}/causes/as/{form}", look.of(fetching), "What the failures of a run come from, as a table", nil, a.causesAs)
-	raw(a, "GET", "/compare/as/{form}", inAny(api.Viewer).of(fetching), "What is different in a run against another, as a table", nil,
+	raw(a, "GET", "/runs/{number}/as/{form}", look.of(passing), "A run in a form for others", nil, a.runAs)
+	raw(a, "GET", "/runs/{number}/causes/as/{form}", look.of(passing), "What the failures of a run come from, as a table", nil, a.causesAs)
+	raw(a, "GET", "/compare/as/{form}", inAny(api.Viewer).of(passing), "What is different in a run against another, as a table", nil,
 		func(c fiber.Ctx, who api.Who, in *compareAsIn) error {
 			in.Among = who.Projects()
-			got, err := a.service.Compare(c.Context(), in.CompareFilter)
-			if err != nil {
-				return err
-			}
-			return a.tables(c, in.Form, fmt.Sprintf("run-%d-against-%d", got.Is.Number, got.Was.Number), report.Differences(got))
+			return a.export(c, who, func() (writing, error) {
+				got, err := a.service.Compare(c.Context(), in.CompareFilter)
+				if err != nil {
+					return writing{}, err
+				}
+				return tables(in.Form, fmt.Sprintf("run-%d-against-%d", got.Is.Number, got.Was.Number), report.Differences(got))
+			})
 		})
-	raw(a, "GET", "/trends/as/{form}", inAny(api.Viewer).of(fetching), "Trends as a table", nil,
+	raw(a, "GET", "/trends/as/{form}", inAny(api.Viewer).of(passing), "Trends as a table", nil,
 		func(c fiber.Ctx, who api.Who, in *trendsAsIn) error {
 			in.Among = who.Projects()
-			got, err := a.service.Trends(c.Context(), in.TrendFilter, time.Now())
-			if err != nil {
-				return err
-			}
-			return a.tables(c, in.Form, "trends-by-"+got.By, report.TrendRows(got))
+			return a.export(c, who, func() (writing, error) {
+				got, err := a.service.Trends(c.Context(), in.TrendFilter, time.Now())
+				if err != nil {
+					return writing{}, err
+				}
+				return tables(in.Form, "trends-by-"+got.By, report.TrendRows(got))
+			})
 		})
-	raw(a, "GET", "/trends/lab/as/{form}", inAny(api.Viewer).of(fetching), "How the lab was used, as a table of days", nil,
+	raw(a, "GET", "/trends/lab/as/{form}", inAny(api.Viewer).of(passing), "How the lab was used, as a table of days", nil,
 		func(c fiber.Ctx, who api.Who, in *labTrendsAsIn) error {
 			in.Among = who.Projects()
-			got, err := a.service.LabTrends(c.Context(), in.LabTrendFilter, time.Now())
-			if err != nil {
-				return err
-			}
-			return a.tables(c, in.Form, "lab", report.LabRows(got))
+			return a.export(c, who, func() (writing, error) {
+				got, err := a.service.LabTrends(c.Context(), in.LabTrendFilter, time.Now())
+				if err != nil {
+					return writing{}, err
+				}
+				return tables(in.Form, "lab", report.LabRows(got))
+			})
 		})
 }
 
@@ -148,22 +154,38 @@ func fileSafe(name string) string {
 	}, name)
 }
 
-// stream sends what write writes, as it comes.
-func (a *server) stream(c fiber.Ctx, f form, name string, write func(io.Writer) error) error {
-	sent(c, f, name)
+// writing is something to be written in a form, under a name.
+type writing struct {
+	form  form
+	name  string
+	write func(io.Writer) error
+}
+
+// export makes a writing and sends it as it comes. Both are a fetch of whoever asks, until
+// the last of it is sent.
+func (a *server) export(c fiber.Ctx, who api.Who, make func() (writing, error)) error {
+	leave, err := a.budgets.enter(who, fetching)
+	if err != nil {
+		return err
+	}
+	d, err := make()
+	if err != nil {
+		leave()
+		return err
+	}
+	sent(c, d.form, d.name)
 	return c.SendStreamWriter(func(out *bufio.Writer) {
-		if err := write(out); err != nil {
-			a.log.Warn("an export broke off", "name", name, "form", f.name, "error", err)
+		defer leave()
+		if err := d.write(out); err != nil {
+			a.log.Warn("an export broke off", "name", d.name, "form", d.form.name, "error", err)
 		}
 	})
 }
 
-func (a *server) tables(c fiber.Ctx, name, file string, tables ...report.Table) error {
+// tables is a writing of tables.
+func tables(name, file string, all ...report.Table) (writing, error) {
 	f, err := formCalled(tableForms, name)
-	if err != nil {
-		return err
-	}
-	return a.stream(c, f, file, func(w io.Writer) error { return tabled(w, f, tables...) })
+	return writing{f, file, func(w io.Writer) error { return tabled(w, f, all...) }}, err
 }
 
 // tabled writes tables: the last one as CSV, which holds one, all of them as a workbook.
@@ -174,64 +196,71 @@ func tabled(w io.Writer, f form, tables ...report.Table) error {
 	return report.XLSX(w, tables...)
 }
 
-func (a *server) causesAs(c fiber.Ctx, _ api.Who, in *causesAsIn) error {
-	causes, err := a.service.Causes(c.Context(), in.Number)
-	if err != nil {
-		return err
-	}
-	return a.tables(c, in.Form, fmt.Sprintf("run-%d-causes", in.Number), report.CauseRows(causes.Causes))
+func (a *server) causesAs(c fiber.Ctx, who api.Who, in *causesAsIn) error {
+	return a.export(c, who, func() (writing, error) {
+		causes, err := a.service.Causes(c.Context(), in.Number)
+		if err != nil {
+			return writing{}, err
+		}
+		return tables(in.Form, fmt.Sprintf("run-%d-causes", in.Number), report.CauseRows(causes.Causes))
+	})
 }
 
 // usualPictures is how many pictures a page of a run has when it is not said.
 const usualPictures = 20
 
-func (a *server) runAs(c fiber.Ctx, _ api.Who, in *runAsIn) error {
-	f, err := formCalled(runForms, in.Form)
-	if err != nil {
-		return err
-	}
-	if in.Pictures < -1 || in.Pictures > report.MaxPictures {
-		return api.Errorf(api.Invalid, "pictures: expected 1 to %d, or -1 for none, found %d", report.MaxPictures, in.Pictures)
-	}
-	run, causes, err := a.told(c.Context(), in.Number)
-	if err != nil {
-		return err
-	}
-	name, address := fmt.Sprintf("run-%d", in.Number), fmt.Sprintf("%s/runs/%d", c.BaseURL(), in.Number)
+func (a *server) runAs(c fiber.Ctx, who api.Who, in *runAsIn) error {
+	return a.export(c, who, func() (writing, error) {
+		f, err := formCalled(runForms, in.Form)
+		if err != nil {
+			return writing{}, err
+		}
+		if in.Pictures < -1 || in.Pictures > report.MaxPictures {
+			return writing{}, api.Errorf(api.Invalid, "pictures: expected 1 to %d, or -1 for none, found %d", report.MaxPictures, in.Pictures)
+		}
+		run, causes, err := a.told(c.Context(), in.Number)
+		if err != nil {
+			return writing{}, err
+		}
+		page := report.Page{Run: run, Causes: causes, Address: fmt.Sprintf("%s/runs/%d", c.BaseURL(), in.Number), At: time.Now(),
+			Picture: a.pictures(c, in)}
+		write, err := a.runIn(c.Context(), f, page)
+		return writing{f, fmt.Sprintf("run-%d", in.Number), write}, err
+	})
+}
+
+// runIn is what writes a run in a form. PDF is printed before anything is sent: it may be
+// that nobody can.
+func (a *server) runIn(ctx context.Context, f form, page report.Page) (func(io.Writer) error, error) {
+	run, causes, address := page.Run, page.Causes, page.Address
 	words := report.Words(run, causes, address)
-	page := report.Page{Run: run, Causes: causes, Address: address, At: time.Now(), Picture: a.pictures(c, in)}
-	if f == pdfForm {
+	plain := func(text string) func(io.Writer) error {
+		return func(w io.Writer) error { _, err := io.WriteString(w, text); return err }
+	}
+	switch f {
+	case textForm:
+		return plain(words.Text), nil
+	case markdownForm:
+		return plain(words.Markdown), nil
+	case summaryForm:
+		return func(w io.Writer) error { return report.Markdown(w, run, causes, address) }, nil
+	case junitForm:
+		return func(w io.Writer) error { return report.JUnit(w, run) }, nil
+	case tapForm:
+		return func(w io.Writer) error { return report.TAP(w, run) }, nil
+	case htmlForm:
+		return func(w io.Writer) error { return report.HTML(w, page) }, nil
+	case pdfForm:
 		var html bytes.Buffer
 		if err := report.HTML(&html, page); err != nil {
-			return err
+			return nil, err
 		}
-		pdf, err := a.service.Print(c.Context(), html.Bytes())
-		if err != nil {
-			return err
-		}
-		sent(c, f, name)
-		return c.Send(pdf)
+		pdf, err := a.service.Print(ctx, html.Bytes())
+		return plain(string(pdf)), err
 	}
-	return a.stream(c, f, name, func(w io.Writer) error {
-		switch f {
-		case textForm:
-			_, err := io.WriteString(w, words.Text)
-			return err
-		case markdownForm:
-			_, err := io.WriteString(w, words.Markdown)
-			return err
-		case summaryForm:
-			return report.Markdown(w, run, causes, address)
-		case junitForm:
-			return report.JUnit(w, run)
-		case tapForm:
-			return report.TAP(w, run)
-		case htmlForm:
-			return report.HTML(w, page)
-		}
-		tables := []report.Table{report.About(run, words), report.Panes(run), report.CauseRows(causes.Causes), report.Results(run)}
-		return tabled(w, f, tables...)
-	})
+	return func(w io.Writer) error {
+		return tabled(w, f, report.About(run, words), report.Panes(run), report.CauseRows(causes.Causes), report.Results(run))
+	}, nil
 }
 
 // pictures finds pictures of what did not pass, as many as are wanted. It outlives the

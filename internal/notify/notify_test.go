@@ -205,19 +205,29 @@ func TestAHookIsToldOnceAndSigned(t *testing.T) {
 		Data                                                            api.RunNotice
 	}
 	require.NoError(t, json.Unmarshal(body, &event))
-	assert.Equal(t, []string{"1.0", "parallelpane.run.ended", "/api/v1/projects/saltmarsh", "runs/2", s.ID + ":2", api.OfFailed,
+	assert.Equal(t, []string{"1.0", "parallelpane.run.ended", "/api/v1/projects/saltmarsh", "runs/2", s.ID + ":2:failed", api.OfFailed,
 		"application/json"},
 		[]string{event.SpecVersion, event.Type, event.Source, event.Subject, event.ID, event.Reason, event.DataContentType})
 	assert.Contains(t, event.Data.Words.Text, "https://lab.saltmarsh.example/runs/2")
 	assert.Equal(t, "passed", event.Data.Was)
 
-	_, err := p.Redeliver(t.Context(), s.ID+":2")
+	_, err := p.Redeliver(t.Context(), s.ID+":2:failed")
 	require.NoError(t, err)
 	p.until(func() bool { return e.count() == 2 })
 	p.until(func() bool { return p.deliveries(api.DeliveryFilter{})[0].State == api.Sent })
 	_, err = p.TryOut(t.Context(), s.ID)
 	require.NoError(t, err)
 	p.until(func() bool { return e.count() == 3 })
+
+	// A run that goes on after its end is told again if it comes to something else.
+	again := func(v string) {
+		require.NoError(t, p.Store.Write(append(store.ReopenRun(1), store.EndRun(1, v, "{}", "[]", p.clock().UnixMilli()))...))
+		p.Kick()
+	}
+	again("failed")
+	p.until(func() bool { return e.count() == 4 })
+	again("failed")
+	assert.Len(t, p.deliveries(api.DeliveryFilter{Run: 1}), 1)
 }
 
 func TestAReceiverThatIsDownIsToldLater(t *testing.T) {
@@ -266,7 +276,7 @@ func TestAReceiverThatIsDownIsToldLater(t *testing.T) {
 	}
 	p.until(func() bool { return of3().State == api.GivenUp })
 	require.NoError(t, p.Unsubscribe(t.Context(), s.ID))
-	_, err := p.Redeliver(t.Context(), s.ID+":3")
+	_, err := p.Redeliver(t.Context(), s.ID+":3:passed")
 	require.NoError(t, err)
 	p.until(func() bool {
 		return of3().State == api.GivenUp && of3().Answer == "nobody wants to hear of it any more"
@@ -410,7 +420,7 @@ func TestMailOnChangeAndByDay(t *testing.T) {
 	mail := b.all()[0]
 	assert.Contains(t, mail, "To: <tern@saltmarsh.example>")
 	assert.Contains(t, mail, "Auto-Submitted: auto-generated")
-	assert.Regexp(t, `(?m)^Message-ID: <[0-9a-f-]+\.3@127\.0\.0\.1>`, mail)
+	assert.Regexp(t, `(?m)^Message-ID: <[0-9a-f-]+\.3\.failed@127\.0\.0\.1>`, mail)
 	assert.Contains(t, strings.ReplaceAll(mail, "=\r\n", ""), "&lt;b&gt;late&lt;/b&gt;")
 	assert.Contains(t, mail, "Content-Type: image/png")
 

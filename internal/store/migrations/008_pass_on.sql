@@ -35,11 +35,12 @@ CREATE TABLE outbox (
 );
 CREATE INDEX outbox_due ON outbox (next_at) WHERE state = 'waiting';
 CREATE INDEX outbox_of ON outbox (project, made_at);
--- A run's end and what is told of it are one write.
+-- A run's end and what is told of it are one write. A run that goes on and ends again, as
+-- those of somebody's own runner do, is told again where it comes to another verdict.
 -- +goose StatementBegin
 CREATE TRIGGER runs_told AFTER UPDATE OF ended_at ON runs WHEN OLD.ended_at = 0 AND NEW.ended_at > 0 BEGIN
     INSERT OR IGNORE INTO outbox (id, subscription, of, project, run, host, made_at, next_at)
-        SELECT s.id || ':' || NEW.number, s.id,
+        SELECT s.id || ':' || NEW.number || ':' || NEW.verdict, s.id,
             CASE WHEN p.verdict != NEW.verdict AND instr(s.of, 'changed') THEN 'changed'
                 WHEN NEW.verdict IN ('failed', 'lab-fault') AND instr(s.of, 'failed') THEN 'failed' ELSE 'ended' END,
             NEW.project, NEW.number, s.host, NEW.ended_at, NEW.ended_at
