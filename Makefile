@@ -92,7 +92,7 @@ shots: build
 # Every parser that strangers reach, each for FUZZTIME.
 FUZZTIME ?= 20s
 FUZZED   := core/remote:Guard core/remote:Want core/fleet:Needs core/combo:ParseKey core/combo:ParseSelector core/calendar:Parse \
-	core/condition:Compile script:ParseScript script:Expressions project:Bundle recording:Mask recording:Typing webdriver:Alternatives \
+	core/condition:Compile script:ParseScript script:Expressions project:Bundle api:ParseSide recording:Mask recording:Typing webdriver:Alternatives \
 	backup:Restore engine/stock:Add adb:Messages core/outcome:Read engine/standin:Page script:Blocks project:Rows core/triage:Sign
 
 fuzz:

@@ -55,3 +55,15 @@ func TestAddressesAndWhereTheyLead(t *testing.T) {
 		assert.Equal(t, never, Never(netip.MustParseAddr(ip)) != "", ip)
 	}
 }
+
+func TestWhatIsInward(t *testing.T) {
+	for _, inward := range []string{"127.0.0.1", "127.9.9.9", "::1", "0.0.0.0", "::", "10.1.2.3", "172.16.0.1", "192.168.1.1",
+		"169.254.169.254",
+		"fe80::1", "fc00::1", "fd00:ec2::254", "100.64.0.1", "100.100.100.200", "192.0.0.192", "198.18.0.1", "224.0.0.1", "ff02::1", "240.0.0.1",
+		"255.255.255.255", "::ffff:10.0.0.1", "::ffff:127.0.0.1", "64:ff9b::a00:1", "2002:0a00:0001::1", "fec0::1", "fe80::1%eth0"} {
+		assert.True(t, Inward(netip.MustParseAddr(inward)), inward)
+	}
+	for _, outward := range []string{"93.184.216.34", "8.8.8.8", "172.32.0.1", "100.128.0.1", "2606:2800:220:1::1", "::ffff:8.8.8.8"} {
+		assert.False(t, Inward(netip.MustParseAddr(outward)), outward)
+	}
+}

@@ -3,9 +3,13 @@ package report
 import (
 	"bytes"
 	"encoding/csv"
+	"encoding/xml"
 	"fmt"
+	"image/color"
+	"image/png"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -16,6 +20,7 @@ import (
 
 	"parallelpane/internal/api"
 	"parallelpane/internal/core/outcome"
+	"parallelpane/internal/core/suite"
 	"parallelpane/internal/core/triage"
 	"parallelpane/internal/core/verdict"
 )
@@ -171,4 +176,83 @@ func TestAPageOfItsOwn(t *testing.T) {
 	if dir := os.Getenv("PANE_PAGES"); dir != "" {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "wide.html"), out.Bytes(), 0o600))
 	}
+}
+
+func TestABadgeSaysHowASuiteStands(t *testing.T) {
+	for want, run := range map[string]*api.RunSummary{
+		"no run yet":    nil,
+		"1 of 3 failed": {Verdict: verdict.Failed, Counts: verdict.Counts{verdict.Failed: 1, verdict.Passed: 2}},
+		"all 3 passed":  {Verdict: verdict.Passed, Counts: verdict.Counts{verdict.Passed: 3}},
+		"2 of 3 passed": {Verdict: verdict.LabFault, Counts: verdict.Counts{verdict.Passed: 2, verdict.LabFault: 1}},
+	} {
+		var out strings.Builder
+		require.NoError(t, Badge(&out, hostile, run))
+		assert.Contains(t, out.String(), ": "+want+`"`)
+		assert.NotContains(t, out.String(), "<script")
+		assert.NoError(t, xml.Unmarshal([]byte(out.String()), new(struct{ XMLName xml.Name })), "it is XML, whatever the suite is called")
+		assert.Equal(t, run != nil && run.Verdict == verdict.LabFault, strings.Contains(out.String(), "stroke-dasharray"),
+			"a verdict has a shape of its own")
+	}
+}
+
+func TestAWallAsAPicture(t *testing.T) {
+	run, _ := told7()
+	var out bytes.Buffer
+	require.NoError(t, WallPNG(&out, run))
+	img, err := png.Decode(&out)
+	require.NoError(t, err)
+	at := func(pane, test, dx, dy int) color.Color {
+		return img.At(cellEdge+pane*(cellSize+cellEdge+groupSpace)+dx, cellEdge+test*(cellSize+cellEdge)+dy)
+	}
+	assert.Equal(t, inks[verdict.Passed], at(0, 0, 7, 7), "full")
+	assert.Equal(t, inks[verdict.Failed], at(1, 1, 3, 3), "cut by a diagonal")
+	assert.Equal(t, paperInk, at(1, 1, 10, 10))
+	assert.Equal(t, inks[verdict.Flaky], at(1, 0, 3, 7), "half")
+	assert.Equal(t, paperInk, at(1, 0, 10, 7))
+	assert.Equal(t, color.RGBA{0xff, 0xff, 0xff, 0xff}, at(2, 1, 7, 7), "nothing where a test was not dealt")
+	wide := api.Run{Panes: make([]api.Pane, 300), Tests: make([]api.Test, 9000), Cells: make([][]api.Cell, 300)}
+	for i := range wide.Cells {
+		wide.Cells[i] = make([]api.Cell, 9000)
+	}
+	out.Reset()
+	require.NoError(t, WallPNG(&out, wide))
+	img, err = png.Decode(&out)
+	require.NoError(t, err)
+	assert.LessOrEqual(t, img.Bounds().Dx(), 1000, "of a large one the first")
+	assert.LessOrEqual(t, img.Bounds().Dy(), 2000)
+	require.NoError(t, WallPNG(&out, api.Run{}), "an empty one is one pixel")
+}
+
+func TestTheWordsOfADay(t *testing.T) {
+	link := func(n int) string { return fmt.Sprint("http://lab.example/runs/", n) }
+	runs := []api.RunSummary{{Number: 3, Project: "saltmarsh", Suite: "desk", Verdict: verdict.Passed,
+		Counts: verdict.Counts{verdict.Passed: 2}},
+		{Number: 2, Project: "saltmarsh", Suite: "desk", Verdict: verdict.Failed, Counts: verdict.Counts{verdict.Failed: 2}}}
+	assert.Equal(t, "saltmarsh on 26 November: 1 of 2 runs failed\n- #2 saltmarsh desk: 2 of 2 failed\n- #3 saltmarsh desk: all 2 passed\n",
+		Day("saltmarsh", "26 November", runs, link).Text, "what failed comes first")
+	assert.Contains(t, Day("saltmarsh", "26 November", runs, link).HTML, `<a href="http://lab.example/runs/2">#2</a>`)
+	assert.Equal(t, "saltmarsh on 26 November: 1 run, none failed", Day("saltmarsh", "26 November", runs[:1], link).Title)
+	assert.Equal(t, "saltmarsh on 26 November: nothing ran", Day("saltmarsh", "26 November", nil, link).Title)
+	many := Day("saltmarsh", "26 November", slices.Repeat(runs, 50), link)
+	assert.Contains(t, many.Text, "- and 60 more")
+}
+
+func TestDifferencesAndCausesAsTables(t *testing.T) {
+	c := api.Compared{}
+	c.Broke = []triage.Change{{Test: "Tides", Pane: "firefox", Was: verdict.Passed, Is: verdict.Failed, Message: "late"}}
+	c.Slower = []triage.Slower{{Test: "Fees", Panes: []string{"a", "b"}, WasMS: 100, IsMS: 900}}
+	c.Renamed = []suite.Rename{{Was: "Old", Is: "New"}}
+	c.Added, c.GoneIn = []string{"Young"}, []string{"kestrel"}
+	var out strings.Builder
+	require.NoError(t, CSV(&out, Differences(c)))
+	assert.Equal(t, "difference,test,combination,was,is,message\nbroke,Tides,firefox,passed,failed,late\nslower,Fees,a; b,100,900,\n"+
+		"renamed,New,,Old,New,\ntest added,Young,,,,\ncombination gone,,kestrel,,,\n", out.String())
+	out.Reset()
+	require.NoError(t, CSV(&out, LabRows(api.LabTrends{Days: []api.LabDay{{Day: "2026-11-27", LabWork: api.LabWork{Attempts: 3, Faults: 1},
+		Waits: 2}}})))
+	assert.Equal(t, "day,attempts,lab_faults,busy_ms,offered_ms,waits,wait_ms,long_ms\n2026-11-27,3,1,0,0,2,0,0\n", out.String())
+	out.Reset()
+	groups := []api.TrendGroup{{Value: "-phone", Days: []api.TrendDay{{Day: "2026-11-27", Counts: verdict.Counts{verdict.Failed: 2}}}}}
+	require.NoError(t, CSV(&out, TrendRows(api.Trends{By: "device", Groups: groups})))
+	assert.Contains(t, out.String(), "2026-11-27,'-phone,")
 }
