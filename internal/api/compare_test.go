@@ -32,7 +32,7 @@ func TestSidesAreReadAndWritten(t *testing.T) {
 	}
 	for words, want := range map[string]string{
 		"x": "expected a run's number or KEY=VALUE", "=x": "expected a run's number", "env=": "expected a run's number",
-			"0": "expected a run's number",
+		"0":  "expected a run's number",
 		"-3": "expected a run's number", "env=a 812": "expected a run's number", "bundle=3FA9": "expected the beginning of a SHA-256",
 		"bundle=3f": "at least 4 digits", "version=new": "chooses no version", "812 env=a": "run 812 has one environment",
 		strings.Repeat("a", 1001): "at most 1000 characters",

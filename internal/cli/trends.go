@@ -42,6 +42,23 @@ func (r *root) answer(ctx context.Context, path string, q url.Values, into any, 
 	return nil
 }
 
+// answerTable is answer that writes a table as CSV where that is asked for.
+func (r *root) answerTable(ctx context.Context, path string, q url.Values, into any, asCSV bool, table func() report.Table,
+	write func()) error {
+	if asCSV && r.json {
+		return usage("--csv and --json: take one of them")
+	}
+	failed := error(nil)
+	err := r.answer(ctx, path, q, into, func() {
+		if asCSV {
+			failed = report.CSV(r.out, table())
+		} else {
+			write()
+		}
+	})
+	return cmp.Or(err, failed)
+}
+
 func (r *root) trendsCmd() *cobra.Command {
 	f, asCSV := api.TrendFilter{}, false
 	cmd := &cobra.Command{
@@ -53,20 +70,10 @@ func (r *root) trendsCmd() *cobra.Command {
 			if f.Days < 1 || f.Days > 400 {
 				return usage("--days: expected 1 to 400, found %d", f.Days)
 			}
-			if asCSV && r.json {
-				return usage("--csv and --json: take one of them")
-			}
 			var got api.Trends
 			q := url.Values{"project": {f.Project}, "suite": {f.Suite}, "by": {f.By}, "only": {f.Only}, "days": {strconv.Itoa(f.Days)}}
-			failed := error(nil)
-			err := r.answer(cmd.Context(), "/trends", q, &got, func() {
-				if asCSV {
-					failed = report.CSV(r.out, report.TrendRows(got))
-				} else {
-					term.Trends(r.out, got)
-				}
-			})
-			return cmp.Or(err, failed)
+			return r.answerTable(cmd.Context(), "/trends", q, &got, asCSV, func() report.Table { return report.TrendRows(got) },
+				func() { term.Trends(r.out, got) })
 		},
 	}
 	trendFlags(cmd, &f)
@@ -100,20 +107,10 @@ func (r *root) labTrendsCmd() *cobra.Command {
 			if f.Days < 1 || f.Days > 400 {
 				return usage("--days: expected 1 to 400, found %d", f.Days)
 			}
-			if asCSV && r.json {
-				return usage("--csv and --json: take one of them")
-			}
 			var got api.LabTrends
 			q := url.Values{"project": {f.Project}, "agent": {f.Agent}, "days": {strconv.Itoa(f.Days)}}
-			failed := error(nil)
-			err := r.answer(cmd.Context(), "/trends/lab", q, &got, func() {
-				if asCSV {
-					failed = report.CSV(r.out, report.LabRows(got))
-				} else {
-					term.LabTrends(r.out, got)
-				}
-			})
-			return cmp.Or(err, failed)
+			return r.answerTable(cmd.Context(), "/trends/lab", q, &got, asCSV, func() report.Table { return report.LabRows(got) },
+				func() { term.LabTrends(r.out, got) })
 		},
 	}
 	labTrendFlags(cmd, &f)

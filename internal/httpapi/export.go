@@ -218,6 +218,10 @@ func (a *server) runAs(c fiber.Ctx, who api.Who, in *runAsIn) error {
 		if in.Pictures < -1 || in.Pictures > report.MaxPictures {
 			return writing{}, api.Errorf(api.Invalid, "pictures: expected 1 to %d, or -1 for none, found %d", report.MaxPictures, in.Pictures)
 		}
+		if f == pdfForm && who.Share != nil { // it takes a slot
+			return writing{}, api.Errorf(api.Forbidden, "this link shows %s; PDF is printed for those who have an account: take html",
+				who.Share.About)
+		}
 		run, causes, err := a.told(c.Context(), in.Number)
 		if err != nil {
 			return writing{}, err

@@ -104,6 +104,7 @@ func TestAShareLinkShowsOneThing(t *testing.T) {
 	var one api.TestResult
 	require.NoError(t, json.Unmarshal(x.do("GET", "/api/v1/runs/1/tests/0", ofTest, nil).body, &one))
 	assert.Equal(t, []int{1, 0, 0}, []int{len(one.Tests), len(one.Run.Counts), len(one.Run.Panes)}, "of the run's other tests nothing is told")
+	assert.Equal(t, 403, status("/runs/1/as/pdf", ofRun), "it would take a slot of the lab")
 	assert.Equal(t, 404, status("/runs/1/notes", ofRun), "what people note is for the team")
 	assert.Equal(t, 403, x.do("POST", "/api/v1/runs/1/again", ofRun, map[string]any{}).status)
 	assert.Equal(t, 403, x.do("POST", "/webdriver/session", ofRun, map[string]any{}).status)

@@ -59,6 +59,9 @@ func muxConfig() *yamux.Config {
 	return c
 }
 
+// maxAnswer bounds what an agent answers to one request, in bytes: it is held in memory.
+const maxAnswer = 128 << 20
+
 // Agent is the service's end of a link.
 type Agent struct {
 	mux    *yamux.Session
@@ -78,6 +81,7 @@ func Serve(ws *websocket.Conn) (*Agent, error) {
 		Dial:                     func(string) (net.Conn, error) { return mux.Open() },
 		MaxConns:                 4096,
 		MaxIdleConnDuration:      30 * time.Second,
+		MaxResponseBodySize:      maxAnswer,
 		NoDefaultUserAgentHeader: true,
 		DisablePathNormalizing:   true, // commands of sessions travel as they are
 		RetryIfErr:               func(*fasthttp.Request, int, error) (bool, bool) { return false, false },

@@ -38,7 +38,6 @@ func (s *Store) Remark(ctx context.Context, id string) (r Remark, err error) {
 type RemarkFilter struct {
 	Project, Suite string
 	Run            int // of a run itself: what was noted of it
-	Test           string
 	Mentions       string
 	Text           string
 	Limit          int
@@ -52,7 +51,6 @@ func (s *Store) Remarks(ctx context.Context, f RemarkFilter) (rs []Remark, err e
 	w.among("project", f.Among)
 	w.add(f.Suite != "", "suite = ?", f.Suite)
 	w.add(f.Run > 0, "run = ?", f.Run)
-	w.add(f.Test != "", "test = ?", f.Test)
 	w.has("mentions", mark(f.Mentions))
 	w.has("(title || ' ' || body || ' ' || by_name)", f.Text)
 	err = s.read.SelectContext(ctx, &rs, `SELECT * FROM remarks WHERE `+w.String()+` ORDER BY at DESC, id DESC LIMIT ?`, append(w.args,

@@ -43,18 +43,20 @@ export function PassOn({ run }: { run: Run }) {
       <section>
         <h3 className="mb-2 text-sm text-soft">As a file</h3>
         <ul className="grid gap-1.5 text-sm">
-          {forms.map(([form, what]) => (
-            <li key={form} className="grid grid-cols-[5rem_1fr] gap-3">
-              <a
-                className="text-accent hover:underline"
-                href={`/api/v1/runs/${run.number}/as/${form}`}
-                download
-              >
-                {form}
-              </a>
-              <span className="text-soft">{what}</span>
-            </li>
-          ))}
+          {forms
+            .filter(([form]) => !shared || form !== "pdf")
+            .map(([form, what]) => (
+              <li key={form} className="grid grid-cols-[5rem_1fr] gap-3">
+                <a
+                  className="text-accent hover:underline"
+                  href={`/api/v1/runs/${run.number}/as/${form}`}
+                  download
+                >
+                  {form}
+                </a>
+                <span className="text-soft">{what}</span>
+              </li>
+            ))}
         </ul>
       </section>
     </Panel>

@@ -1,12 +1,13 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { get, type LabAgent, type LabDay, type LabTrends } from "../../api/client";
-import { Button, Choice, Empty, Heads, Sheet, Trouble, Waiting } from "../../ui/parts";
+import { Button, Empty, Heads, Sheet, Trouble, Waiting } from "../../ui/parts";
 import { Tabs } from "../../ui/Tabs";
 import { useFilters } from "../../ui/useFilters";
 import { useTitle } from "../../ui/useTitle";
 import { percent, took } from "../../ui/words";
 import { labCSV, save } from "./csv";
 import { DayChart } from "./DayChart";
+import { DaysChoice } from "./DaysChoice";
 import { Span } from "./Span";
 import { trendPages } from "./pages";
 
@@ -37,14 +38,7 @@ export function LabPage() {
               {agent} ×
             </Button>
           )}
-          <Choice
-            label="Days"
-            value={filters.value("days") || "30"}
-            onChange={(v) => {
-              filters.set("days", v);
-            }}
-            options={["7", "30", "90", "400"].map((n) => [n, `last ${n} days`])}
-          />
+          <DaysChoice filters={filters} />
         </div>
       </div>
       {found.isPending ? (

@@ -7,6 +7,7 @@ import { useFilters } from "../../ui/useFilters";
 import { useTitle } from "../../ui/useTitle";
 import { csvOf, save, shown } from "./csv";
 import { DayChart } from "./DayChart";
+import { DaysChoice } from "./DaysChoice";
 import { Span } from "./Span";
 import { trendPages } from "./pages";
 
@@ -58,14 +59,7 @@ export function TrendsPage() {
             }}
             options={axes.map((a) => [a, `by ${a}`])}
           />
-          <Choice
-            label="Days"
-            value={days}
-            onChange={(v) => {
-              filters.set("days", v);
-            }}
-            options={["7", "30", "90", "400"].map((n) => [n, `last ${n} days`])}
-          />
+          <DaysChoice filters={filters} />
         </div>
       </div>
       {found.isPending ? (
