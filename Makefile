@@ -93,7 +93,7 @@ shots: build
 FUZZTIME ?= 20s
 FUZZED   := core/remote:Guard core/remote:Want core/fleet:Needs core/combo:ParseKey core/combo:ParseSelector core/calendar:Parse \
 	core/condition:Compile script:ParseScript script:Expressions project:Bundle api:ParseSide recording:Mask recording:Typing webdriver:Alternatives \
-	backup:Restore engine/stock:Add adb:Messages core/outcome:Read engine/standin:Page script:Blocks project:Rows core/triage:Sign
+	backup:Restore engine/stock:Add adb:Messages core/outcome:Read engine/standin:Page script:Blocks project:Rows core/triage:Sign core/form:Form
 
 fuzz:
 	for p in $(FUZZED); do \

@@ -34,7 +34,8 @@ type Cause struct {
 	Last  *CauseSeen `json:"last" description:"the newest run of the suite that had it"`
 	Runs  int        `json:"runs" description:"runs of the suite that had it"`
 	// Fresh: it was not there at the last green run, nor before.
-	SinceGreen bool `json:"since_green" description:"it came after the last green run"`
+	SinceGreen bool    `json:"since_green" description:"it came after the last green run"`
+	Defect     *Defect `json:"defect" description:"that was filed of it; null for none"`
 }
 
 // CauseSeen is a run that had a cause.

@@ -61,10 +61,10 @@ const (
 // Delivery is something that was sent, or is to be.
 type Delivery struct {
 	ID           string     `json:"id"`
-	Subscription string     `json:"subscription" description:"its id"`
-	Kind         string     `json:"kind" description:"mail or hook; empty where the subscription is gone"`
+	Subscription string     `json:"subscription" description:"its id, or the tracker's"`
+	Kind         string     `json:"kind" description:"mail, hook or tracker; empty where that is gone"`
 	Target       string     `json:"target"`
-	Of           string     `json:"of" enum:"failed,changed,ended,daily,trial"`
+	Of           string     `json:"of" enum:"failed,changed,ended,daily,trial,defect,back"`
 	Project      string     `json:"project"`
 	Run          int        `json:"run" description:"0 where it is about no run"`
 	State        string     `json:"state" enum:"waiting,sent,given-up"`

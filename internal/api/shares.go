@@ -1,38 +1,48 @@
 package api
 
-import "time"
+import (
+	"slices"
+	"time"
+)
 
 // Kinds of what is shared.
 const (
 	ShareRun     = "run"
 	ShareTest    = "test"
+	ShareCause   = "cause" // with every test that it is in
 	ShareSession = "session"
 	ShareBadge   = "badge" // a picture of how a suite stands, for pages elsewhere
 )
 
-// Share is what a share link shows: a run, a test of it, a session or the badge of a suite,
+// Share is what a share link shows: a run, a test or a cause of it, a session or the badge of a suite,
 // with what belongs to it, and nothing else.
 type Share struct {
-	Kind    string `json:"kind" enum:"run,test,session,badge"`
+	Kind    string `json:"kind" enum:"run,test,cause,session,badge"`
 	Project string `json:"project"`
 	Suite   string `json:"suite" description:"with kind badge"`
 	Run     int    `json:"run"`
 	Test    int    `json:"test" description:"its place in the run, with kind test"`
 	Session string `json:"session" description:"its id, with kind session"`
-	Cause   string `json:"cause" description:"with kind run: the cause that is chosen when the page is opened"`
+	Cause   string `json:"cause" description:"its id in the run, with kind cause"`
+	Tests   []int  `json:"tests" description:"places of the tests that a cause is in, with kind cause"`
 	Path    string `json:"path" description:"of the page in the console"`
 	About   string `json:"about" description:"for people"`
 }
 
+// Shows reports whether a link shows a test of its run, by its place.
+func (s Share) Shows(test int) bool {
+	return s.Kind == ShareRun || s.Kind == ShareTest && test == s.Test || s.Kind == ShareCause && slices.Contains(s.Tests, test)
+}
+
 // ShareRequest asks for a share link.
 type ShareRequest struct {
-	Kind    string    `json:"kind" required:"true" enum:"run,test,session,badge"`
+	Kind    string    `json:"kind" required:"true" enum:"run,test,cause,session,badge"`
 	Project string    `json:"project,omitempty" description:"of a badge"`
 	Suite   string    `json:"suite,omitempty" description:"of a badge"`
-	Run     int       `json:"run,omitempty" description:"of a run or a test"`
+	Run     int       `json:"run,omitempty" description:"of a run, a test or a cause"`
 	Test    int       `json:"test,omitempty" description:"its place in the run, from 0"`
 	Session string    `json:"session,omitempty"`
-	Cause   string    `json:"cause,omitempty" description:"id of a cause of the run that is to be chosen"`
+	Cause   string    `json:"cause,omitempty" description:"its id in the run"`
 	Until   time.Time `json:"until" required:"true" description:"when the link ends: at most a year from now"`
 }
 

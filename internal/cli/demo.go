@@ -16,9 +16,11 @@ import (
 
 	"parallelpane/internal/api"
 	"parallelpane/internal/client"
+	"parallelpane/internal/core/triage"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/demo"
 	"parallelpane/internal/demo/desk"
+	"parallelpane/internal/demo/tracker"
 	"parallelpane/internal/engine/process"
 	"parallelpane/internal/webdriver"
 )
@@ -35,6 +37,7 @@ func (r *root) demoCmd() *cobra.Command {
 	cmd.Flags().StringVar(&o.next, "next", "127.0.0.1:7481", "address of the berth desk's next release, the environment next")
 	cmd.Flags().StringVar(&o.mail, "mail", "127.0.0.1:7483", "address of the stand-in for a mail server")
 	cmd.Flags().StringVar(&o.mailbox, "mailbox", "127.0.0.1:7482", "address of the page that shows its mails")
+	cmd.Flags().StringVar(&o.tracker, "tracker", "127.0.0.1:7484", "address of the stand-in for a tracker")
 	cmd.Flags().BoolVar(&o.once, "once", false, "stop when the run has ended, instead of keeping everything up")
 	var listen, next string
 	site := &cobra.Command{
@@ -49,7 +52,7 @@ func (r *root) demoCmd() *cobra.Command {
 
 type demoOptions struct {
 	dir, listen, site, next string
-	mail, mailbox           string
+	mail, mailbox, tracker  string
 	once                    bool
 }
 
@@ -102,11 +105,10 @@ func (r *root) demo(ctx context.Context, o demoOptions) error {
 	if err := demo.WriteProject(projectDir, "http://"+o.site, "http://"+o.next); err != nil {
 		return err
 	}
-	for _, address := range []string{o.listen, o.site, o.next, o.mail, o.mailbox} {
+	for _, address := range []string{o.listen, o.site, o.next, o.mail, o.mailbox, o.tracker} {
 		l, err := net.Listen("tcp", address)
 		if err != nil {
-			return usage("the demo needs %s: %v; stop whatever uses it, or choose another with --listen, --site, --next, --mail and --mailbox",
-				address, err)
+			return usage("the demo needs %s: %v; stop whatever uses it, or choose another: pane demo --help lists its addresses", address, err)
 		}
 		l.Close()
 	}
@@ -145,8 +147,9 @@ func (r *root) demo(ctx context.Context, o demoOptions) error {
 	}
 	if err := errors.Join(
 		start("service", "serve", "--data", filepath.Join(o.dir, "service"), "--listen", o.listen,
-			"--mail", "smtp+plain://"+o.mail, "--mail-from", "lab@saltmarsh.example"),
+			"--mail", "smtp+plain://"+o.mail, "--mail-from", "lab@saltmarsh.example", "--hooks-to", "127.0.0.1/32"),
 		start("mailbox", "standin", "mail", "--listen", o.mail, "--web", o.mailbox),
+		start("tracker", "standin", "tracker", "--listen", o.tracker),
 		start("desk", "demo", "site", "--listen", o.site, "--next", o.next),
 		waitFor(ctx, r.address+"/readyz"), waitFor(ctx, "http://"+o.site+"/"),
 		start("agent", "agent", "--service", r.address, "--name", "saltmarsh-1", "--label", "site=quay", "--state",
@@ -163,7 +166,7 @@ func (r *root) demo(ctx context.Context, o demoOptions) error {
 		return err
 	}
 	fmt.Fprintf(r.err, "Service  %s\nDesk     http://%s\nProject  %s\nAgents   saltmarsh-1 with this machine's browsers, and a dozen "+
-		"stand-ins (%s)\nMailbox  http://%s, a stand-in\n", c.Base, o.site, projectDir, fleet, o.mailbox)
+		"stand-ins (%s)\nMailbox  http://%s, a stand-in\nTracker  http://%s, a stand-in\n", c.Base, o.site, projectDir, fleet, o.mailbox, o.tracker)
 	if err := waitForAgent(ctx, c, "saltmarsh-1"); err != nil {
 		return &exitError{verdict.ExitLab, fmt.Errorf("the demo did not start: %w; its logs are in %s", err, o.dir)}
 	}
@@ -171,7 +174,7 @@ func (r *root) demo(ctx context.Context, o demoOptions) error {
 	if c, err = r.prepare(ctx, &opts); err != nil {
 		return err
 	}
-	if err := demoMail(ctx, c); err != nil {
+	if err := errors.Join(demoMail(ctx, c), demoTracker(ctx, c, "http://"+o.tracker+tracker.Path)); err != nil {
 		return err
 	}
 	err = r.start(ctx, c, "/runs", opts.req, opts)
@@ -180,6 +183,9 @@ func (r *root) demo(ctx context.Context, o demoOptions) error {
 	}
 	if err != nil || o.once || ctx.Err() != nil {
 		return err
+	}
+	if err := r.demoDefect(ctx, c); err != nil && ctx.Err() == nil {
+		fmt.Fprintln(r.err, "no defect was filed:", err)
 	}
 	if err := r.demoRunner(ctx, c, "http://"+o.site); err != nil && ctx.Err() == nil {
 		fmt.Fprintln(r.err, "the demo's runner stopped:", err)
@@ -210,6 +216,39 @@ func demoMail(ctx context.Context, c *client.Client) error {
 	}
 	return c.Call(ctx, http.MethodPost, "/subscriptions", api.SubscriptionRequest{Project: "saltmarsh", Kind: api.MailKind,
 		Target: "harbourmaster@saltmarsh.example", Of: []string{api.OfFailed, api.OfChanged, api.OfDaily}}, nil)
+}
+
+// demoTracker has the harbour's defects filed with the stand-in, unless they are filed
+// somewhere already.
+func demoTracker(ctx context.Context, c *client.Client, address string) error {
+	var have []api.Tracker
+	if err := c.Get(ctx, "/trackers?project=saltmarsh", &have); err != nil || len(have) > 0 {
+		return err
+	}
+	return c.Call(ctx, http.MethodPost, "/trackers", api.TrackerRequest{Project: "saltmarsh", Name: "harbour", Address: address}, nil)
+}
+
+// demoDefect files a defect of the weightiest cause of the newest run, as somebody who reads
+// it would, unless there is one already.
+func (r *root) demoDefect(ctx context.Context, c *client.Client) error {
+	var runs []api.RunSummary
+	if err := c.Get(ctx, "/runs?project=saltmarsh&state=ended&limit=1", &runs); err != nil || len(runs) == 0 {
+		return err
+	}
+	var got api.Causes
+	if err := c.Get(ctx, fmt.Sprintf("/runs/%d/causes", runs[0].Number), &got); err != nil {
+		return err
+	}
+	if len(got.Causes) == 0 || got.Causes[0].Kind == triage.Lab || got.Causes[0].Defect != nil {
+		return nil
+	}
+	var d api.Defect
+	err := c.Call(ctx, http.MethodPost, fmt.Sprintf("/runs/%d/causes/%s/defect", runs[0].Number, got.Causes[0].ID), api.DefectRequest{
+		Values: map[string]any{"severity": "some cannot berth"}}, &d)
+	if err == nil {
+		fmt.Fprintf(r.err, "Defect   %s, filed of a cause of #%d: %s\n", d.Key, runs[0].Number, d.Link)
+	}
+	return err
 }
 
 // demoLanguages starts the suites that are no scripts beside those that are, where what

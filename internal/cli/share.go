@@ -19,9 +19,9 @@ import (
 func (r *root) shareCmd() *cobra.Command {
 	f := api.ShareFilter{}
 	cmd := &cobra.Command{
-		Use: "share", Short: "Show a run, a test or a session to whoever has a link", Args: cobra.NoArgs,
-		Long: "List share links, with their ends and last use. Whoever has such a link sees one run, one test of it or one session, and what\n" +
-			"belongs to it, on the same pages as everybody else, and nothing else; nobody needs an account for it.",
+		Use: "share", Short: "Show a run, a test, a cause or a session to whoever has a link", Args: cobra.NoArgs,
+		Long: "List share links, with their ends and last use. Whoever has such a link sees one run, one test or cause of it, or one session, and\n" +
+			"what belongs to it, on the same pages as everybody else, and nothing else; nobody needs an account for it.",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			q := url.Values{"project": {f.Project}, "run": {strconv.Itoa(f.Run)}}
 			var got []api.ShareLink
@@ -30,7 +30,7 @@ func (r *root) shareCmd() *cobra.Command {
 	}
 	cmd.Flags().StringVar(&f.Project, "project", "", "only of this project")
 	cmd.Flags().IntVar(&f.Run, "run", 0, "only of this run")
-	cmd.AddCommand(r.shareRunCmd(), r.shareTestCmd(), r.shareSessionCmd(), r.shareBadgeCmd(), r.shareEndCmd())
+	cmd.AddCommand(r.shareRunCmd(), r.shareTestCmd(), r.shareCauseCmd(), r.shareSessionCmd(), r.shareBadgeCmd(), r.shareEndCmd())
 	return cmd
 }
 
@@ -53,16 +53,28 @@ func untilFlag(cmd *cobra.Command) func() (time.Time, error) {
 }
 
 func (r *root) shareRunCmd() *cobra.Command {
-	cause := ""
 	cmd := &cobra.Command{Use: "run [RUN]", Short: "Make a link to a run", Args: cobra.MaximumNArgs(1)}
 	until := untilFlag(cmd)
-	cmd.Flags().StringVar(&cause, "cause", "", "choose this cause of it, by the id that pane causes --json has")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		c, n, err := r.newestOr(cmd.Context(), args)
 		if err != nil {
 			return err
 		}
-		return r.share(cmd.Context(), c, api.ShareRequest{Kind: api.ShareRun, Run: n, Cause: cause}, until)
+		return r.share(cmd.Context(), c, api.ShareRequest{Kind: api.ShareRun, Run: n}, until)
+	}
+	return cmd
+}
+
+func (r *root) shareCauseCmd() *cobra.Command {
+	cmd := &cobra.Command{Use: "cause RUN CAUSE", Short: "Make a link to a cause of a run, by its place in pane causes or its id",
+		Args: cobra.ExactArgs(2)}
+	until := untilFlag(cmd)
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		c, n, cause, err := r.causeOf(cmd.Context(), args[0], args[1])
+		if err != nil {
+			return err
+		}
+		return r.share(cmd.Context(), c, api.ShareRequest{Kind: api.ShareCause, Run: n, Cause: cause.ID}, until)
 	}
 	return cmd
 }

@@ -59,10 +59,22 @@ func TestNothingIsSeenOfAnotherProject(t *testing.T) {
 		Of: []string{"ended"}},
 		&told)
 
-	marks := []string{"saltmarsh", "Tide", "Berth", "nightly", "mornings", "tidal-agent", "0123456789", session, s.Tests[0].ID, told.Key}
+	var causes api.Causes
+	x.get("/runs/1/causes", &causes)
+	require.NotEmpty(t, causes.Causes)
+	cause := causes.Causes[0].ID
+	var tracker api.Tracker
+	x.post("/trackers", api.TrackerRequest{Project: "saltmarsh", Name: "harbour", Address: "http://tracker.invalid/", Secret: "lock-and-key",
+		Mapping: &api.TrackerMapping{Send: json.RawMessage(`"${title}"`)}}, &tracker)
+	var defect api.Defect
+	x.post("/runs/1/causes/"+cause+"/defect", api.DefectRequest{Values: map[string]any{"title": "Tides are late", "severity": "hurts"}}, &defect)
+	assert.Equal(t, api.Awaiting, defect.State, "nobody is there to take it")
+
+	marks := []string{"saltmarsh", "Tide", "Berth", "nightly", "mornings", "tidal-agent", "0123456789", session, s.Tests[0].ID, told.Key, "lock-and-key", defect.ID,
+		tracker.ID, "Tides are late"}
 	guest, insider := x.as("guest", in("marina", api.Admin)), x.as("insider", in("saltmarsh", api.Viewer))
 	fill := strings.NewReplacer("{number}", "1", "{test}", "0", "{pane}", "0", "{other}", "1", "{id}", session, "{attempt}", s.Tests[0].ID,
-		"{kind}", "commands", "{form}", "csv", "{subscription}", told.ID, "{delivery}", told.ID+":1",
+		"{kind}", "commands", "{form}", "csv", "{subscription}", told.ID, "{cause}", cause, "{tracker}", tracker.ID, "{defect}", defect.ID, "{delivery}", told.ID+":1",
 		"{hash}", strings.Repeat("0", 64), "{secret}", "PIN", "{project}", "saltmarsh")
 	names := map[string]string{"/presets/{name}": "nightly", "/presets/{name}/run": "nightly", "/schedules/{name}": "mornings",
 		"/schedules/{name}/pause": "mornings", "/schedules/{name}/resume": "mornings", "/projects/{name}": "saltmarsh",
@@ -96,19 +108,19 @@ func TestNothingIsSeenOfAnotherProject(t *testing.T) {
 			asked++
 			text := string(a.body)
 			if a.status >= 400 { // an error repeats what was asked for
-				text = strings.NewReplacer("nightly", "", "mornings", "", `project \"saltmarsh`, "", session, "", s.Tests[0].ID, "", told.ID,
-					"").Replace(text)
+				text = strings.NewReplacer("nightly", "", "mornings", "", `project \"saltmarsh`, "", session, "", s.Tests[0].ID, "", told.ID, "",
+					tracker.ID, "", defect.ID, "").Replace(text)
 			}
 			for _, m := range marks {
 				assert.NotContains(t, text, m, "%s %s", method, full)
 			}
 			if named || strings.Contains(short, "{number}") || strings.Contains(short, "/sessions/{id}") || strings.Contains(short,
-				"{subscription}") {
+				"{subscription}") || strings.Contains(short, "{tracker}") || strings.Contains(short, "{defect}") {
 				assert.Equal(t, 404, a.status, "%s %s: %s", method, full, a.body)
 			}
 			if method == "GET" && (named || strings.Contains(short, "{number}")) {
 				status := x.do(method, full, insider, nil).status
-				assert.True(t, status < 300 || status == 409 && strings.HasSuffix(full, "/beside"), "%s %s: who may look, does: %d", method,
+				assert.True(t, status < 300 || status == 409 && strings.HasSuffix(full, "/beside") || status == 403 && strings.HasSuffix(full, "/defect"), "%s %s: who may look, does: %d", method,
 					full, status) // the run has one pane
 			}
 		}

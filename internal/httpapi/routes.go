@@ -193,8 +193,9 @@ func (a *server) routes() {
 	add(a, "GET", "/runs/{number}/tests/{test}", within(api.Viewer), "One test of a run in every pane, with its attempts",
 		func(ctx context.Context, who api.Who, in *testIn) (api.TestResult, error) {
 			got, err := s.TestOfRun(ctx, in.Number, in.Test)
-			if who.Share != nil && who.Share.Kind == api.ShareTest { // of the others nothing is told
-				got.Tests, got.Run.Counts, got.Run.Panes = []api.Test{got.Test}, nil, nil
+			if who.Share != nil && who.Share.Kind != api.ShareRun { // of the others nothing is told
+				got.Run.Counts, got.Run.Panes = nil, nil
+				got.Tests = slices.DeleteFunc(slices.Clone(got.Tests), func(t api.Test) bool { return !who.Share.Shows(t.Index) })
 			}
 			return got, err
 		})
@@ -208,6 +209,7 @@ func (a *server) routes() {
 	a.notifyRoutes()
 	a.shareRoutes()
 	a.noteRoutes()
+	a.defectRoutes()
 	a.sessionRoutes()
 	add(a, "GET", "/browsers", inAny(api.Viewer), "Which agent has which browser, and how far what is stocked has come",
 		func(ctx context.Context, who api.Who, _ *struct{}) (api.Browsers, error) {

@@ -52,7 +52,7 @@ func (in *numberIn) shared(_ context.Context, _ *service.Service, share api.Shar
 }
 
 func (in *testIn) shared(_ context.Context, _ *service.Service, share api.Share) (bool, error) {
-	return in.Number == share.Run && (share.Kind == api.ShareRun || share.Kind == api.ShareTest && in.Test == share.Test), nil
+	return in.Number == share.Run && share.Shows(in.Test), nil
 }
 
 func (in *sessionIn) shared(ctx context.Context, s *service.Service, share api.Share) (bool, error) {
@@ -71,7 +71,7 @@ func (in *attemptIn) shared(ctx context.Context, s *service.Service, share api.S
 
 func ofAttempt(ctx context.Context, s *service.Service, id string, share api.Share) (bool, error) {
 	run, test, err := s.PlaceOfAttempt(ctx, id)
-	return run == share.Run && (share.Kind == api.ShareRun || test == share.Test), err
+	return run == share.Run && share.Shows(test), err
 }
 
 // Inputs of operations on share links.
@@ -122,7 +122,7 @@ func (a *server) shareRoutes() {
 			return s.Shares(ctx, *in)
 		})
 	add(a, "POST", "/shares", within(api.Runner).as("share"),
-		"Make a link that shows a run, a test or a session to whoever has it, and nothing else",
+		"Make a link that shows a run, a test, a cause or a session to whoever has it, and nothing else",
 		func(ctx context.Context, who api.Who, in *shareIn) (api.NewShare, error) {
 			share, err := a.whatIsShared(ctx, in)
 			if err != nil {
@@ -188,21 +188,9 @@ func (a *server) whatIsShared(ctx context.Context, in *shareIn) (api.Share, erro
 	}
 	switch in.Kind {
 	case api.ShareRun:
-		out.Path, out.About, out.Cause = fmt.Sprintf("/runs/%d", in.Run), fmt.Sprintf("run #%d", in.Run), in.Cause
-		if in.Cause == "" {
-			return out, nil
-		}
-		causes, err := a.service.Causes(ctx, in.Run)
-		if err != nil {
-			return out, err
-		}
-		for _, c := range causes.Causes {
-			if c.ID == in.Cause {
-				out.Path += "?" + url.Values{"cause": {c.ID}}.Encode()
-				return out, nil
-			}
-		}
-		return out, api.Errorf(api.Invalid, "cause: run %d has no cause %.80q: GET /runs/%d/causes has their ids", in.Run, in.Cause, in.Run)
+		out.Path, out.About = fmt.Sprintf("/runs/%d", in.Run), fmt.Sprintf("run #%d", in.Run)
+	case api.ShareCause:
+		err = a.causeShared(ctx, in, &out)
 	case api.ShareTest:
 		run, err := a.service.Run(ctx, in.Run)
 		if err != nil {
@@ -224,7 +212,7 @@ func (a *server) whatIsShared(ctx context.Context, in *shareIn) (api.Share, erro
 			err = api.Errorf(api.Invalid, "suite: no run of %s has a suite %.80q", in.Project, in.Suite)
 		}
 	default:
-		err = api.Errorf(api.Invalid, "kind: expected run, test, session or badge, found %.40q", in.Kind)
+		err = api.Errorf(api.Invalid, "kind: expected run, test, cause, session or badge, found %.40q", in.Kind)
 	}
 	return out, err
 }

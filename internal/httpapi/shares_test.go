@@ -58,6 +58,11 @@ func TestAShareLinkShowsOneThing(t *testing.T) {
 	}
 	made, ofRun := share(api.ShareRequest{Kind: "run", Run: 1})
 	_, ofTest := share(api.ShareRequest{Kind: "test", Run: 1, Test: 0})
+	var causes api.Causes
+	x.get("/runs/1/causes", &causes)
+	require.Len(t, causes.Causes, 1)
+	cause := causes.Causes[0].ID // the other run's says the same
+	_, ofCause := share(api.ShareRequest{Kind: "cause", Run: 1, Cause: cause})
 	_, ofSession := share(api.ShareRequest{Kind: "session", Session: attempt.Session(attempts[0], 1)})
 
 	var doc struct {
@@ -73,7 +78,7 @@ func TestAShareLinkShowsOneThing(t *testing.T) {
 		for method := range methods {
 			method = strings.ToUpper(method)
 			for i, id := range attempts {
-				full := strings.NewReplacer("{number}", fmt.Sprint(i+1), "{test}", "0", "{pane}", "0", "{id}", attempt.Session(id, 1), "{attempt}", id,
+				full := strings.NewReplacer("{number}", fmt.Sprint(i+1), "{test}", "0", "{pane}", "0", "{id}", attempt.Session(id, 1), "{attempt}", id, "{cause}", cause,
 					"{form}", "csv", "{kind}", "commands", "{name}", "video.webm", "{hash}", strings.Repeat("0", 64)).Replace(path)
 				a := x.do(method, full, ofRun, nil)
 				if a.status < 300 {
@@ -88,12 +93,12 @@ func TestAShareLinkShowsOneThing(t *testing.T) {
 			}
 		}
 	}
-	for _, short := range []string{"/me", "/runs/{number}", "/runs/{number}/causes", "/runs/{number}/past", "/runs/{number}/tests/{test}",
+	for _, short := range []string{"/me", "/runs/{number}", "/runs/{number}/causes", "/runs/{number}/past", "/runs/{number}/tests/{test}", "/runs/{number}/causes/{cause}",
 		"/runs/{number}/as/{form}", "/attempts/{attempt}/files/{name}"} {
 		assert.True(t, answered[short], "%s belongs to it", short)
 	}
 	for _, short := range []string{"/runs", "/overview", "/agents", "/trends", "/compare", "/tokens", "/shares", "/sessions", "/suites",
-		"/subscriptions"} {
+		"/subscriptions", "/defects", "/trackers", "/runs/{number}/causes/{cause}/defect"} {
 		assert.False(t, answered[short], "%s is of the whole lab", short)
 	}
 
@@ -104,6 +109,10 @@ func TestAShareLinkShowsOneThing(t *testing.T) {
 	}{
 		{ofTest, "/runs/1/tests/0", 200}, {ofTest, "/runs/1/tests/1", 404}, {ofTest, "/runs/1", 404}, {ofTest, "/runs/2/tests/0", 404},
 		{ofTest, "/attempts/" + attempts[0] + "/files/video.webm", 200}, {ofTest, "/attempts/" + attempts[1] + "/files/video.webm", 404},
+		{ofCause, "/runs/1/causes/" + cause, 200}, {ofCause, "/runs/1/tests/0", 200}, {ofCause, "/runs/1/tests/1", 404}, {ofCause, "/runs/1", 404},
+		{ofCause, "/runs/1/causes", 404}, {ofCause, "/runs/1/causes/other", 404}, {ofCause, "/runs/2/causes/" + cause, 404},
+		{ofTest, "/runs/1/causes/" + cause, 404}, {ofCause, "/attempts/" + attempts[0] + "/files/video.webm", 200},
+		{ofCause, "/attempts/" + attempts[1] + "/files/video.webm", 404}, {ofCause, "/runs/1/causes/" + cause + "/defect", 403},
 		{ofSession, "/runs/1", 404}, {ofSession, "/runs/1/tests/0", 404}, {ofSession, "/attempts/" + attempts[0] + "/files/video.webm", 200},
 		{ofSession, "/attempts/" + attempts[1] + "/files/video.webm", 404}, {ofSession, "/sessions/" + attempt.Session(attempts[1], 1), 404},
 		{altered(ofRun), "/runs/1", 401}, {"", "/runs/1", 401},
@@ -133,16 +142,16 @@ func TestAShareLinkShowsOneThing(t *testing.T) {
 
 	var list []api.ShareLink
 	x.get("/shares", &list)
-	require.Len(t, list, 3)
-	assert.NotNil(t, list[2].UsedAt)
+	require.Len(t, list, 4)
+	assert.NotNil(t, list[3].UsedAt)
 	assert.NotContains(t, string(x.do("GET", "/api/v1/shares", x.token, nil).body), ofRun)
 	assert.NotContains(t, string(x.do("GET", "/api/v1/tokens", x.token, nil).body), "share link", "they are no tokens of people")
 	for q, want := range map[*api.ShareRequest]string{
-		{Kind: "lab", Run: 1, Until: until}:                                "kind: expected run, test, session or badge",
+		{Kind: "lab", Run: 1, Until: until}:                                "kind: expected run, test, cause, session or badge",
 		{Kind: "run", Run: 9, Until: until}:                                "there is no run 9",
 		{Kind: "test", Run: 1, Test: 7, Until: until}:                      "run 1 has tests 0 to 0, found 7",
 		{Kind: "session", Session: "x", Until: until}:                      "there is no session",
-		{Kind: "run", Run: 1, Cause: "c9", Until: until}:                   "run 1 has no cause",
+		{Kind: "cause", Run: 1, Cause: "c9", Until: until}:                 "run 1 has no cause",
 		{Kind: "run", Run: 1, Until: time.Now().Add(-time.Minute)}:         "expected a time within a year from now",
 		{Kind: "run", Run: 1, Until: time.Now().Add(400 * 24 * time.Hour)}: "expected a time within a year from now",
 	} {

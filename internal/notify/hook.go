@@ -103,29 +103,41 @@ func (h *hooks) send(ctx context.Context, target, key, id string, m *message) ou
 	req.Header.Set("Content-Type", event.ApplicationCloudEventsJSON+"; charset=utf-8")
 	req.Header.Set("User-Agent", "parallel-pane")
 	Sign(req, body, id, key, time.Now())
+	resp, out := h.exchange(req)
+	if resp == nil {
+		return out
+	}
+	defer resp.Body.Close()
+	body, _ = io.ReadAll(io.LimitReader(resp.Body, maxAnswer))
+	if resp.StatusCode < 300 || resp.StatusCode >= 400 {
+		out.answer = strings.TrimSpace(out.answer + " " + strings.ToValidUTF8(string(body), "\uFFFD"))
+	}
+	return out
+}
+
+// exchange sends a request once. What it came to is told without the address, which may be a
+// secret; there is no answer where nothing was reached.
+func (h *hooks) exchange(req *http.Request) (*http.Response, outcome) {
 	resp, err := h.client.Do(req)
 	if err != nil {
-		// what the client says has the address in it, which may be a secret
 		if u, ok := errors.AsType[*url.Error](err); ok {
 			err = u.Err
 		}
-		return outcome{answer: "not reached: " + err.Error(), never: errors.Is(err, errForbidden)}
+		return nil, outcome{answer: "not reached: " + err.Error(), never: errors.Is(err, errForbidden)}
 	}
-	defer resp.Body.Close()
-	said, _ := io.ReadAll(io.LimitReader(resp.Body, maxAnswer))
-	out := outcome{answer: strings.TrimSpace(fmt.Sprintf("status %d %s", resp.StatusCode, strings.ToValidUTF8(string(said), "\uFFFD")))}
+	out := outcome{answer: fmt.Sprintf("status %d", resp.StatusCode)}
 	switch {
 	case resp.StatusCode >= 200 && resp.StatusCode < 300:
 		out.taken = true
 	case resp.StatusCode >= 300 && resp.StatusCode < 400:
-		out.answer, out.never = fmt.Sprintf("status %d: it sends elsewhere, which is not followed: subscribe that address", resp.StatusCode), true
+		out.answer, out.never = fmt.Sprintf("status %d: it sends elsewhere, which is not followed: give that address", resp.StatusCode), true
 	case resp.StatusCode == http.StatusGone:
 		out.never = true
 	}
 	if s, err := strconv.Atoi(resp.Header.Get("Retry-After")); err == nil && s > 0 {
 		out.after = time.Duration(min(s, int(longestPause.Seconds()))) * time.Second
 	}
-	return out
+	return resp, out
 }
 
 // event is a message as a CloudEvent.

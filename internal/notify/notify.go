@@ -37,6 +37,8 @@ type Records interface {
 	Run(ctx context.Context, number int) (api.Run, error)
 	Causes(ctx context.Context, number int) (api.Causes, error)
 	Runs(ctx context.Context, f api.RunFilter) ([]api.RunSummary, error)
+	Cause(ctx context.Context, number int, id string) (api.CausePage, error)
+	PictureNamed(ctx context.Context, attempt, name string) (body []byte, media string, err error)
 }
 
 // Config is what an office needs.
@@ -64,11 +66,16 @@ type Office struct {
 	going map[string]string // hosts, by id of what is on its way
 	tasks sync.WaitGroup
 	day   string // of which what is told daily is in the outbox
+	// waits are closed when a delivery was tried, by its id.
+	waits   map[string]chan struct{}
+	asking  bool // trackers are asked how defects stand
+	askNext time.Time
 }
 
 // New makes an office; Mind has it work.
 func New(c Config) *Office {
-	return &Office{Config: c, hooks: newHooks(c.Allow), kick: make(chan struct{}, 1), going: map[string]string{}}
+	return &Office{Config: c, hooks: newHooks(c.Allow), kick: make(chan struct{}, 1), going: map[string]string{},
+		waits: map[string]chan struct{}{}}
 }
 
 // Bounds of what goes on at once, and of what is kept.
@@ -93,6 +100,9 @@ func (o *Office) Mind(stop <-chan struct{}) {
 	for t := time.NewTicker(look); ; {
 		if err := o.daily(ctx); err != nil {
 			o.Log.Error("what is told daily could not be put into the outbox", "error", err)
+		}
+		if err := o.askAround(ctx); err != nil && ctx.Err() == nil {
+			o.Log.Error("defects could not be read", "error", err)
 		}
 		if err := o.send(ctx); err != nil && ctx.Err() == nil {
 			o.Log.Error("the outbox could not be read", "error", err)
@@ -170,10 +180,12 @@ type outcome struct {
 	taken  bool
 	never  bool          // it is of no use to try again
 	after  time.Duration // when the receiver wants to be asked again; 0 leaves it to the office
+	also   []store.Stmt  // what is to be put on record with it
 }
 
 // deliver tries to send one thing, and notes what became of it.
 func (o *Office) deliver(ctx context.Context, d store.Delivery) {
+	defer o.settled(d.ID)
 	got := o.try(ctx, d)
 	if ctx.Err() != nil && !got.taken {
 		return // the service ends: it is tried again
@@ -187,7 +199,13 @@ func (o *Office) deliver(ctx context.Context, d store.Delivery) {
 		state, done = api.GivenUp, now
 		o.Log.Warn("a message is given up", "delivery", d.ID, "to", d.Shown, "answer", got.answer)
 	}
-	if err := o.Store.Write(store.Delivered(d.ID, state, got.answer, next, done)); err != nil {
+	batch := append(got.also, store.Delivered(d.ID, state, got.answer, next, done))
+	if d.Of == api.OfDefect && state == api.GivenUp {
+		batch = append(batch, store.RefusedDefect(d.ID, api.Refused, got.answer))
+	} else if d.Of == api.OfDefect && state == api.Awaiting {
+		batch = append(batch, store.RefusedDefect(d.ID, api.Awaiting, got.answer))
+	}
+	if err := o.Store.Write(batch...); err != nil {
 		o.Log.Error("what became of a message is not on record: it is sent again", "delivery", d.ID, "error", err)
 	}
 }
@@ -199,6 +217,12 @@ func pause(tries int, wanted time.Duration) time.Duration {
 }
 
 func (o *Office) try(ctx context.Context, d store.Delivery) outcome {
+	switch d.Of {
+	case api.OfDefect:
+		return o.file(ctx, d)
+	case api.OfBack:
+		return o.tellBack(ctx, d)
+	}
 	s, err := o.Store.Subscription(ctx, d.Subscription)
 	if errors.Is(err, store.ErrNotFound) {
 		return outcome{answer: "nobody wants to hear of it any more", never: true}

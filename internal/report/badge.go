@@ -18,7 +18,7 @@ func Badge(w io.Writer, suite string, run *api.RunSummary) error {
 		v = run.Verdict
 		said = plainOf(cameTo(api.Run{RunSummary: *run})[:1])
 	}
-	suite = clip(suite)
+	suite = Clip(suite)
 	ink := fmt.Sprintf("#%02x%02x%02x", idleInk.R, idleInk.G, idleInk.B)
 	if c, known := inks[v]; known {
 		ink = fmt.Sprintf("#%02x%02x%02x", c.R, c.G, c.B)

@@ -88,7 +88,7 @@ func HTML(w io.Writer, p Page) error {
 	}
 	var panes []string
 	for _, x := range run.Panes {
-		panes = append(panes, clip(x.Label))
+		panes = append(panes, Clip(x.Label))
 	}
 	err := pageTemplate.Execute(out, map[string]any{
 		"Words": words, "Address": p.Address, "Facts": facts(run), "Causes": pageCauses(p.Causes.Causes), "Legend": legend(run),
@@ -118,7 +118,7 @@ func told(c api.Cell) bool {
 func facts(run api.Run) (out []string) {
 	for _, f := range [][2]string{{"at ", run.Base}, {"by ", run.By}} {
 		if f[1] != "" {
-			out = append(out, f[0]+clip(f[1]))
+			out = append(out, f[0]+Clip(f[1]))
 		}
 	}
 	if run.CreatedAt != nil {
@@ -132,7 +132,7 @@ func facts(run api.Run) (out []string) {
 
 func pageCauses(all []api.Cause) (out []pageCause) {
 	for _, c := range all {
-		x := pageCause{What: clip(c.Sentence), Kind: string(c.Kind), Reason: clip(c.Reason)}
+		x := pageCause{What: Clip(c.Sentence), Kind: string(c.Kind), Reason: Clip(c.Reason)}
 		if i := strings.LastIndex(x.What, ": fails in "); i >= 0 {
 			x.What, x.How = x.What[:i], x.What[i+2:]+"."
 		}
@@ -142,7 +142,7 @@ func pageCauses(all []api.Cause) (out []pageCause) {
 		}
 		x.News = news.String()
 		for _, e := range c.Evidence[:min(len(c.Evidence), 3)] {
-			x.Seen = append(x.Seen, clip(e.Text))
+			x.Seen = append(x.Seen, Clip(e.Text))
 		}
 		out = append(out, x)
 	}
@@ -169,7 +169,7 @@ func pageTests(run api.Run) iter.Seq[pageTest] {
 		var b strings.Builder
 		for j, t := range run.Tests {
 			b.Reset()
-			x := pageTest{Name: clip(t.Name)}
+			x := pageTest{Name: Clip(t.Name)}
 			for i := range run.Panes {
 				c := run.Cells[i][j]
 				if c.State == api.Undealt {
@@ -202,9 +202,9 @@ func (p Page) failures() iter.Seq[pageFailure] {
 				if n++; n > maxToldFailures {
 					return
 				}
-				x := pageFailure{Class: classOf(c.Verdict), Sign: sign(c.Verdict), Test: clip(t.Name), Verdict: c.Verdict.Words(),
-					Pane: clip(pane.Label),
-					Ran:  clip(strings.TrimSpace(pane.Info.Browser + " " + pane.Info.Version)), Message: sheetText(cmp.Or(c.Message, c.Why))}
+				x := pageFailure{Class: classOf(c.Verdict), Sign: sign(c.Verdict), Test: Clip(t.Name), Verdict: c.Verdict.Words(),
+					Pane: Clip(pane.Label),
+					Ran:  Clip(strings.TrimSpace(pane.Info.Browser + " " + pane.Info.Version)), Message: sheetText(cmp.Or(c.Message, c.Why))}
 				if p.Picture != nil && pictures < MaxPictures {
 					if body, media := p.Picture(i, j); body != nil && len(body) <= room {
 						pictures, room = pictures+1, room-len(body)

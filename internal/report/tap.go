@@ -49,7 +49,7 @@ func TAP(w io.Writer, run api.Run) error {
 			}
 			fmt.Fprintf(out, "  ---\n  verdict: %s\n  attempts: %d\n  duration_ms: %d\n", cmp.Or(c.Verdict, "open"), c.Attempts, c.TookMS)
 			if why != "" {
-				fmt.Fprintf(out, "  message: %q\n", clip(why))
+				fmt.Fprintf(out, "  message: %q\n", Clip(why))
 			}
 			out.WriteString("  ...\n")
 		}
@@ -62,5 +62,5 @@ func TAP(w io.Writer, run api.Run) error {
 
 // tapText is a text within a line, in which # begins nothing (TAP 14, Escaping).
 func tapText(s string) string {
-	return strings.NewReplacer(`\`, `\\`, "#", `\#`).Replace(clip(s))
+	return strings.NewReplacer(`\`, `\\`, "#", `\#`).Replace(Clip(s))
 }

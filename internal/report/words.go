@@ -97,13 +97,21 @@ func itemOf(c api.Cause) []part {
 	case c.First != nil && c.Runs > 1:
 		out = append(out, said("; known since #%d", c.First.Run))
 	}
+	if d := c.Defect; d != nil && d.Key != "" {
+		out = append(out, said("; "), part{text: d.Key, link: d.Link})
+		if d.Status != "" {
+			out = append(out, said(", %s", d.Status))
+		}
+	}
 	return out
 }
 
 // maxSaid bounds one piece of the words, in characters.
 const maxSaid = 400
 
-func clip(s string) string {
+// Clip makes a text of somebody's fit for a line: without what would act on whatever shows it,
+// and of at most 400 characters.
+func Clip(s string) string {
 	s = strings.Join(strings.Fields(strings.ToValidUTF8(strings.Map(tame, s), "\uFFFD")), " ")
 	if r := []rune(s); len(r) > maxSaid {
 		return string(r[:maxSaid-1]) + "…"
@@ -137,7 +145,7 @@ func edges(s, now string) string {
 func plainOf(parts []part) string {
 	var b strings.Builder
 	for _, p := range parts {
-		b.WriteString(edges(p.text, clip(p.text)))
+		b.WriteString(edges(p.text, Clip(p.text)))
 	}
 	return b.String()
 }
@@ -158,10 +166,10 @@ func markdownOf(head []part, items [][]part) string {
 	line := func(parts []part) string {
 		var b strings.Builder
 		for _, p := range parts {
-			text := escapes.Replace(clip(p.text))
+			text := escapes.Replace(Clip(p.text))
 			switch {
 			case p.link != "":
-				text = "[" + text + "](" + p.link + ")"
+				text = "[" + text + "](" + inMarkdown.Replace(p.link) + ")"
 			case p.strong:
 				text = "**" + text + "**"
 			}
@@ -179,11 +187,14 @@ func markdownOf(head []part, items [][]part) string {
 	return out
 }
 
+// inMarkdown makes an address fit for between the brackets of a link.
+var inMarkdown = strings.NewReplacer("(", "%28", ")", "%29", "<", "%3C", ">", "%3E", " ", "%20")
+
 func htmlOf(head []part, items [][]part) string {
 	line := func(parts []part) string {
 		var b strings.Builder
 		for _, p := range parts {
-			text := html.EscapeString(clip(p.text))
+			text := html.EscapeString(Clip(p.text))
 			switch {
 			case p.link != "":
 				text = `<a href="` + html.EscapeString(p.link) + `">` + text + "</a>"

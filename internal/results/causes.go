@@ -50,8 +50,17 @@ func (r *Results) causesOf(ctx context.Context, v *api.Run, revised int) (api.Ca
 	if err != nil {
 		return out, err
 	}
+	defects, err := r.store.DefectsOf(ctx, v.Project, v.Suite, signatures)
+	if err != nil {
+		return out, err
+	}
 	for _, c := range found {
-		out.Causes = append(out.Causes, newsOf(c, seen, out, v))
+		x := newsOf(c, seen, out, v)
+		if d, ok := defects[c.Signature]; ok {
+			filed := walls.DefectOf(d)
+			x.Defect = &filed
+		}
+		out.Causes = append(out.Causes, x)
 	}
 	return out, nil
 }

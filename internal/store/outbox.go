@@ -63,7 +63,7 @@ type Delivery struct {
 	NextAt       int64  `db:"next_at"`
 	DoneAt       int64  `db:"done_at"`
 	Answer       string `db:"answer"`
-	Kind         string `db:"kind"`  // of its subscription
+	Kind         string `db:"kind"`  // of its subscription, or tracker
 	Shown        string `db:"shown"` // likewise
 }
 
@@ -89,8 +89,8 @@ func ForgetDeliveries(before int64) Stmt {
 	return Do(`DELETE FROM outbox WHERE state != 'waiting' AND made_at < ?`, before)
 }
 
-const deliveriesOf = `SELECT o.*, COALESCE(s.kind, '') AS kind, COALESCE(s.shown, '') AS shown FROM outbox o
-	LEFT JOIN subscriptions s ON s.id = o.subscription`
+const deliveriesOf = `SELECT o.*, COALESCE(s.kind, iif(t.id IS NULL, '', 'tracker')) AS kind, COALESCE(s.shown, t.shown, '') AS shown
+	FROM outbox o LEFT JOIN subscriptions s ON s.id = o.subscription LEFT JOIN trackers t ON t.id = o.subscription`
 
 // Due lists what is to be sent by now, the longest due first, but for some hosts that are
 // busy and deliveries that are on their way.

@@ -39,7 +39,7 @@ func Causes(w io.Writer, c api.Causes) {
 			fmt.Fprintln(w)
 		}
 		what, how := halves(Tame(x.Sentence))
-		fmt.Fprintf(w, "%s %s%s\n", Paint(v, Shapes[v]), bold.Render(what), news(x))
+		fmt.Fprintf(w, "%s %s %s%s\n", Faint(strconv.Itoa(i+1)), Paint(v, Shapes[v]), bold.Render(what), news(x))
 		if how != "" {
 			fmt.Fprintln(w, "  "+how)
 		}
@@ -59,6 +59,9 @@ func Causes(w io.Writer, c api.Causes) {
 		}
 		if x.First != nil && x.Runs > 1 {
 			fmt.Fprintf(w, "  %-6s%s\n", "since", fmt.Sprintf("#%d, in %d runs", x.First.Run, x.Runs))
+		}
+		if d := x.Defect; d != nil {
+			fmt.Fprintf(w, "  %-6s%s, %s %s\n", "defect", Tame(" "+keyOf(*d)), standing(*d), Faint(Tame(d.Link)))
 		}
 	}
 	fmt.Fprintf(w, "\n%s in %s\n", Number(c.Failed, "failing cell"), Number(len(c.Causes), "cause"))

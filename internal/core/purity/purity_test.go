@@ -75,7 +75,7 @@ var arrows = map[string][]string{
 	"results": {"api", "walls", "store", "blobs", "recording", "script"},
 	"service": {"access", "api", "backup", "blobs", "keep", "lab", "notify", "order", "relay", "results",
 		"secrets", "store"},
-	"notify":  {"api", "place", "report", "store"},
+	"notify":  {"api", "place", "report", "store", "walls"},
 	"httpapi": {"access", "api", "lab", "link", "notify", "project", "relay", "report", "results", "service", "webdriver"},
 	"agent": {"agent/spool", "agent/upstream", "agent/work", "agent/work/commands", "agent/work/remote", "agent/work/scripts",
 		"agent/shelf", "adb", "client", "engine", "engine/android", "engine/box", "engine/find", "link", "place", "project", "sessions",

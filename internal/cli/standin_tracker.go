@@ -1,0 +1,51 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"parallelpane/internal/demo/tracker"
+)
+
+func (r *root) standinTrackerCmd() *cobra.Command {
+	listen := ""
+	cmd := &cobra.Command{
+		Use: "tracker", Short: "Take defects instead of a tracker, and show them on a page", Args: cobra.NoArgs,
+		Long: "Give a form, take every defect that is filed, and show them on a page, where they are closed and opened again. They are kept in\n" +
+			"memory alone.",
+		Example: "  pane standin tracker\n  pane tracker add harbour http://127.0.0.1:7484" + tracker.Path + " --project saltmarsh",
+		RunE:    func(cmd *cobra.Command, _ []string) error { return r.standinTracker(cmd.Context(), listen) },
+	}
+	cmd.Flags().StringVar(&listen, "listen", "127.0.0.1:7484", "address and port to listen on")
+	return cmd
+}
+
+func (r *root) standinTracker(ctx context.Context, listen string) error {
+	l, err := net.Listen("tcp", listen)
+	if err != nil {
+		return usage("cannot listen on %s: %v; choose another with --listen", listen, err)
+	}
+	base := "http://" + reachable(l.Addr())
+	t, err := tracker.New(base)
+	if err != nil {
+		return errors.Join(err, l.Close())
+	}
+	srv := &http.Server{Handler: t, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute}
+	ended := make(chan error, 1)
+	go func() { ended <- srv.Serve(l) }()
+	fmt.Fprintf(r.err, "A stand-in takes defects at %s%s and shows them at %[1]s\n", base, tracker.Path)
+	select {
+	case <-ctx.Done():
+		err = srv.Close()
+		<-ended
+		return err
+	case err := <-ended:
+		return err
+	}
+}
