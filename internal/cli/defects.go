@@ -112,8 +112,8 @@ func (r *root) defectFileCmd() *cobra.Command {
 	anyway := false
 	cmd := &cobra.Command{
 		Use: "file RUN CAUSE", Short: "File a defect of a cause", Args: cobra.ExactArgs(2),
-		Long: "File a defect of a cause, by its place in pane causes or its id. The tracker's form is filled in with what is known; --title and\n" +
-			"--severity are the person's, and --set FIELD=VALUE fills in any other field, as JSON where it is some.",
+		Long: "File a defect of a cause, by its place in pane causes or its id. The tracker's form is filled in with what is known;\n" +
+			"--title and --severity are the person's, and --set FIELD=VALUE fills in any other field, as JSON where it is some.",
 		Example: "  pane defect file 812 1 --title \"Phones cannot hold a berth\" --severity \"some cannot berth\" --set tonight=true",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, got, path, err := r.form(cmd.Context(), args, tracker)
@@ -238,8 +238,8 @@ func (r *root) trackerCmd() *cobra.Command {
 	f := api.TrackerFilter{}
 	cmd := &cobra.Command{
 		Use: "tracker", Short: "Say where a project's defects are filed", Args: cobra.NoArgs,
-		Long: "List trackers. A tracker is an address that gives its form as JSON Schema and takes the filled form; docs/trackers.md has how it\n" +
-			"speaks, and the mapping for one that speaks otherwise.",
+		Long: "List trackers. A tracker is an address that gives its form as JSON Schema and takes the filled form; docs/trackers.md\n" +
+			"has how it speaks, and the mapping for one that speaks otherwise.",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			var got []api.Tracker
 			return r.answer(cmd.Context(), "/trackers", url.Values{"project": {f.Project}}, &got, func() { term.Trackers(r.out, got) })
@@ -260,7 +260,7 @@ func (r *root) trackerAddCmd() *cobra.Command {
 		Long: "Say where a project's defects are filed. What opens the tracker is read from PANE_TRACKER_SECRET, so that it is in no list of\n" +
 			"processes; it is kept sealed and is shown to nobody.",
 		Example: "  pane tracker add harbour http://127.0.0.1:7484/defects --project saltmarsh\n" +
-			"  PANE_TRACKER_SECRET=$(cat key) pane tracker add office https://tracker.saltmarsh.example/rest/issue --project saltmarsh --mapping office.yaml",
+			"  PANE_TRACKER_SECRET=$(cat key) pane tracker add office https://tracker.saltmarsh.example/issues --project saltmarsh --mapping t.yaml",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			q.Name, q.Address, q.Secret = args[0], args[1], os.Getenv("PANE_TRACKER_SECRET")
 			if q.Project == "" {

@@ -166,7 +166,8 @@ func (r *root) demo(ctx context.Context, o demoOptions) error {
 		return err
 	}
 	fmt.Fprintf(r.err, "Service  %s\nDesk     http://%s\nProject  %s\nAgents   saltmarsh-1 with this machine's browsers, and a dozen "+
-		"stand-ins (%s)\nMailbox  http://%s, a stand-in\nTracker  http://%s, a stand-in\n", c.Base, o.site, projectDir, fleet, o.mailbox, o.tracker)
+		"stand-ins (%s)\nMailbox  http://%s, a stand-in\nTracker  http://%s, a stand-in\n", c.Base, o.site, projectDir, fleet, o.mailbox,
+		o.tracker)
 	if err := waitForAgent(ctx, c, "saltmarsh-1"); err != nil {
 		return &exitError{verdict.ExitLab, fmt.Errorf("the demo did not start: %w; its logs are in %s", err, o.dir)}
 	}

@@ -20,8 +20,8 @@ func (r *root) shareCmd() *cobra.Command {
 	f := api.ShareFilter{}
 	cmd := &cobra.Command{
 		Use: "share", Short: "Show a run, a test, a cause or a session to whoever has a link", Args: cobra.NoArgs,
-		Long: "List share links, with their ends and last use. Whoever has such a link sees one run, one test or cause of it, or one session, and\n" +
-			"what belongs to it, on the same pages as everybody else, and nothing else; nobody needs an account for it.",
+		Long: "List share links, with their ends and last use. Whoever has such a link sees one run, one test or cause of it, or one\n" +
+			"session, and what belongs to it, on the same pages as everybody else, and nothing else; nobody needs an account for it.",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			q := url.Values{"project": {f.Project}, "run": {strconv.Itoa(f.Run)}}
 			var got []api.ShareLink

@@ -17,8 +17,8 @@ func (r *root) standinTrackerCmd() *cobra.Command {
 	listen := ""
 	cmd := &cobra.Command{
 		Use: "tracker", Short: "Take defects instead of a tracker, and show them on a page", Args: cobra.NoArgs,
-		Long: "Give a form, take every defect that is filed, and show them on a page, where they are closed and opened again. They are kept in\n" +
-			"memory alone.",
+		Long: "Give a form, take every defect that is filed, and show them on a page, where they are closed and opened again. They\n" +
+			"are kept in memory alone.",
 		Example: "  pane standin tracker\n  pane tracker add harbour http://127.0.0.1:7484" + tracker.Path + " --project saltmarsh",
 		RunE:    func(cmd *cobra.Command, _ []string) error { return r.standinTracker(cmd.Context(), listen) },
 	}

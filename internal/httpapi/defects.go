@@ -138,7 +138,8 @@ func (a *server) causeShared(ctx context.Context, in *shareIn, out *api.Share) e
 		if c.ID != in.Cause {
 			continue
 		}
-		out.Cause, out.Path, out.About = c.ID, fmt.Sprintf("/runs/%d/causes/%s", in.Run, url.PathEscape(c.ID)), fmt.Sprintf("a cause in run #%d", in.Run)
+		out.Cause, out.Path, out.About = c.ID, fmt.Sprintf("/runs/%d/causes/%s", in.Run, url.PathEscape(c.ID)),
+			fmt.Sprintf("a cause in run #%d", in.Run)
 		for _, at := range c.Cells {
 			if !slices.Contains(out.Tests, at.Test) {
 				out.Tests = append(out.Tests, at.Test)

@@ -67,14 +67,17 @@ func TestNothingIsSeenOfAnotherProject(t *testing.T) {
 	x.post("/trackers", api.TrackerRequest{Project: "saltmarsh", Name: "harbour", Address: "http://tracker.invalid/", Secret: "lock-and-key",
 		Mapping: &api.TrackerMapping{Send: json.RawMessage(`"${title}"`)}}, &tracker)
 	var defect api.Defect
-	x.post("/runs/1/causes/"+cause+"/defect", api.DefectRequest{Values: map[string]any{"title": "Tides are late", "severity": "hurts"}}, &defect)
+	x.post("/runs/1/causes/"+cause+"/defect", api.DefectRequest{Values: map[string]any{"title": "Tides are late", "severity": "hurts"}},
+		&defect)
 	assert.Equal(t, api.Awaiting, defect.State, "nobody is there to take it")
 
-	marks := []string{"saltmarsh", "Tide", "Berth", "nightly", "mornings", "tidal-agent", "0123456789", session, s.Tests[0].ID, told.Key, "lock-and-key", defect.ID,
+	marks := []string{"saltmarsh", "Tide", "Berth", "nightly", "mornings", "tidal-agent", "0123456789", session, s.Tests[0].ID, told.Key,
+		"lock-and-key", defect.ID,
 		tracker.ID, "Tides are late"}
 	guest, insider := x.as("guest", in("marina", api.Admin)), x.as("insider", in("saltmarsh", api.Viewer))
 	fill := strings.NewReplacer("{number}", "1", "{test}", "0", "{pane}", "0", "{other}", "1", "{id}", session, "{attempt}", s.Tests[0].ID,
-		"{kind}", "commands", "{form}", "csv", "{subscription}", told.ID, "{cause}", cause, "{tracker}", tracker.ID, "{defect}", defect.ID, "{delivery}", told.ID+":1",
+		"{kind}", "commands", "{form}", "csv", "{subscription}", told.ID, "{cause}", cause, "{tracker}", tracker.ID, "{defect}", defect.ID,
+		"{delivery}", told.ID+":1",
 		"{hash}", strings.Repeat("0", 64), "{secret}", "PIN", "{project}", "saltmarsh")
 	names := map[string]string{"/presets/{name}": "nightly", "/presets/{name}/run": "nightly", "/schedules/{name}": "mornings",
 		"/schedules/{name}/pause": "mornings", "/schedules/{name}/resume": "mornings", "/projects/{name}": "saltmarsh",
@@ -120,7 +123,8 @@ func TestNothingIsSeenOfAnotherProject(t *testing.T) {
 			}
 			if method == "GET" && (named || strings.Contains(short, "{number}")) {
 				status := x.do(method, full, insider, nil).status
-				assert.True(t, status < 300 || status == 409 && strings.HasSuffix(full, "/beside") || status == 403 && strings.HasSuffix(full, "/defect"), "%s %s: who may look, does: %d", method,
+				assert.True(t, status < 300 || status == 409 && strings.HasSuffix(full, "/beside") || status == 403 && strings.HasSuffix(full,
+					"/defect"), "%s %s: who may look, does: %d", method,
 					full, status) // the run has one pane
 			}
 		}

@@ -78,7 +78,8 @@ func TestAShareLinkShowsOneThing(t *testing.T) {
 		for method := range methods {
 			method = strings.ToUpper(method)
 			for i, id := range attempts {
-				full := strings.NewReplacer("{number}", fmt.Sprint(i+1), "{test}", "0", "{pane}", "0", "{id}", attempt.Session(id, 1), "{attempt}", id, "{cause}", cause,
+				full := strings.NewReplacer("{number}", fmt.Sprint(i+1), "{test}", "0", "{pane}", "0", "{id}", attempt.Session(id, 1), "{attempt}",
+					id, "{cause}", cause,
 					"{form}", "csv", "{kind}", "commands", "{name}", "video.webm", "{hash}", strings.Repeat("0", 64)).Replace(path)
 				a := x.do(method, full, ofRun, nil)
 				if a.status < 300 {
@@ -93,7 +94,8 @@ func TestAShareLinkShowsOneThing(t *testing.T) {
 			}
 		}
 	}
-	for _, short := range []string{"/me", "/runs/{number}", "/runs/{number}/causes", "/runs/{number}/past", "/runs/{number}/tests/{test}", "/runs/{number}/causes/{cause}",
+	for _, short := range []string{"/me", "/runs/{number}", "/runs/{number}/causes", "/runs/{number}/past", "/runs/{number}/tests/{test}",
+		"/runs/{number}/causes/{cause}",
 		"/runs/{number}/as/{form}", "/attempts/{attempt}/files/{name}"} {
 		assert.True(t, answered[short], "%s belongs to it", short)
 	}
@@ -109,7 +111,8 @@ func TestAShareLinkShowsOneThing(t *testing.T) {
 	}{
 		{ofTest, "/runs/1/tests/0", 200}, {ofTest, "/runs/1/tests/1", 404}, {ofTest, "/runs/1", 404}, {ofTest, "/runs/2/tests/0", 404},
 		{ofTest, "/attempts/" + attempts[0] + "/files/video.webm", 200}, {ofTest, "/attempts/" + attempts[1] + "/files/video.webm", 404},
-		{ofCause, "/runs/1/causes/" + cause, 200}, {ofCause, "/runs/1/tests/0", 200}, {ofCause, "/runs/1/tests/1", 404}, {ofCause, "/runs/1", 404},
+		{ofCause, "/runs/1/causes/" + cause, 200}, {ofCause, "/runs/1/tests/0", 200}, {ofCause, "/runs/1/tests/1", 404}, {ofCause, "/runs/1",
+			404},
 		{ofCause, "/runs/1/causes", 404}, {ofCause, "/runs/1/causes/other", 404}, {ofCause, "/runs/2/causes/" + cause, 404},
 		{ofTest, "/runs/1/causes/" + cause, 404}, {ofCause, "/attempts/" + attempts[0] + "/files/video.webm", 200},
 		{ofCause, "/attempts/" + attempts[1] + "/files/video.webm", 404}, {ofCause, "/runs/1/causes/" + cause + "/defect", 403},

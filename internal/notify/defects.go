@@ -42,7 +42,8 @@ func (o *Office) DefectForm(ctx context.Context, run int, cause, trackerID strin
 	if err != nil {
 		return api.DefectForm{}, err
 	}
-	out := api.DefectForm{Tracker: w.tracker.Tracker, Trackers: w.trackers, Schema: w.form.Raw, Values: w.values(nil), Defect: w.page.Cause.Defect}
+	out := api.DefectForm{Tracker: w.tracker.Tracker, Trackers: w.trackers, Schema: w.form.Raw, Values: w.values(nil),
+		Defect: w.page.Cause.Defect}
 	if w.form.Pictures() != "" {
 		out.Pictures = len(w.page.Pictures)
 	}
@@ -194,7 +195,8 @@ func (o *Office) FileDefect(ctx context.Context, who api.Who, run int, cause str
 // sameDefect puts on record which defect of the tracker's a cause has.
 func (o *Office) sameDefect(ctx context.Context, w *work, row store.Defect, key string) (api.Defect, error) {
 	row.Key, row.State, row.Title = clipTo(key, maxKey), api.Filed, report.Clip(w.page.Cause.Title)
-	if rows, err := o.Store.Defects(ctx, store.DefectFilter{Project: row.Project, Tracker: row.Tracker, Text: key, Limit: maxLike}); err == nil {
+	if rows, err := o.Store.Defects(ctx, store.DefectFilter{Project: row.Project, Tracker: row.Tracker, Text: key,
+		Limit: maxLike}); err == nil {
 		for _, d := range rows {
 			if d.Key == key {
 				row.Link, row.Place, row.Status, row.Closed, row.Title = d.Link, d.Place, d.Status, d.Closed, d.Title
@@ -231,7 +233,7 @@ func (o *Office) noneAlike(ctx context.Context, w *work, title string) error {
 	all, _ := o.like(ctx, w) // a tracker that cannot be searched does not keep anybody from filing
 	for _, d := range all {
 		if max(form.Alike(d.Title, title), form.Alike(d.Title, w.page.Cause.Title)) >= surelySame && !w.tracker.isClosed(d.Status) {
-			return api.Errorf(api.Conflict, "it is most probably %s %q, %s: say that it is the same (same), or that it is to be filed all the same (anyway)",
+			return api.Errorf(api.Conflict, "it is most probably %s %q, %s: say that it is the same (same), or that it is another (anyway)",
 				d.Key, d.Title, d.Why)
 		}
 	}
@@ -463,7 +465,8 @@ func (o *Office) AskDefect(ctx context.Context, id string) (api.Defect, error) {
 	}
 	switch {
 	case row.State == api.Refused:
-		return api.Defect{}, api.Errorf(api.Conflict, "the tracker did not take it: %s; file it again from its cause, in #%d", row.Trouble, row.Run)
+		return api.Defect{}, api.Errorf(api.Conflict, "the tracker did not take it: %s; file it again from its cause, in #%d", row.Trouble,
+			row.Run)
 	case row.Name == "":
 		return api.Defect{}, api.Errorf(api.Conflict, "its tracker was dropped: nobody can be asked")
 	case row.State == api.Filed:

@@ -29,8 +29,10 @@ func (shelf) Cause(_ context.Context, number int, id string) (api.CausePage, err
 	}
 	at := time.Date(2026, 11, 20, 9, 0, 0, 0, time.UTC)
 	p := api.CausePage{Run: summary(number), Step: "tap button “Hold”", File: "berth.pane.yaml", Line: 12,
-		Cause: api.Cause{Cause: triage.Cause{ID: id, Signature: "sign-" + id, Title: "the button of cause " + id + " cannot be seen", Sentence: "fails with " +
-			"device=phone", Message: "no button\n\x1b[31m\u202ered", Tests: []string{"Hold a berth"}, Panes: []string{"chromium, phone", "firefox, phone"}},
+		Cause: api.Cause{Cause: triage.Cause{ID: id, Signature: "sign-" + id, Title: "the button of cause " + id + " cannot be seen",
+			Sentence: "fails with " +
+				"device=phone", Message: "no button\n\x1b[31m\u202ered", Tests: []string{"Hold a berth"}, Panes: []string{"chromium, phone",
+				"firefox, phone"}},
 			Runs: 3, First: &api.CauseSeen{Run: 1, At: &at}, Last: &api.CauseSeen{Run: number, At: &at}},
 		Pictures: []api.CauseShot{{Attempt: "a1", Name: "failure.png"}}}
 	if d, ok := filed.Load(p.Cause.Signature); ok {
@@ -48,8 +50,9 @@ func openDesk(t *testing.T, h http.Handler) (p *post, tracker api.Tracker, serve
 	p = openPost(t, Mail{})
 	server = httptest.NewServer(h)
 	t.Cleanup(server.Close)
-	tracker, err := p.AddTracker(t.Context(), keeper, api.TrackerRequest{Project: "saltmarsh", Name: "harbour", Address: server.URL + standin.Path,
-		Secret: "very-secret-token"})
+	tracker, err := p.AddTracker(t.Context(), keeper, api.TrackerRequest{Project: "saltmarsh", Name: "harbour",
+		Address: server.URL + standin.Path,
+		Secret:  "very-secret-token"})
 	require.NoError(t, err)
 	return p, tracker, server
 }
@@ -175,7 +178,8 @@ func TestADuplicateIsFoundBeforeItIsFiled(t *testing.T) {
 	assert.ErrorContains(t, err, `does not know "HARBOUR-9"`)
 	d, err := p.file(4, "twin", api.DefectRequest{Same: "HARBOUR-1"})
 	require.NoError(t, err)
-	assert.Equal(t, []string{api.Filed, "HARBOUR-1", "open", "The button of cause twin cannot be seen"}, []string{d.State, d.Key, d.Status, d.Title})
+	assert.Equal(t, []string{api.Filed, "HARBOUR-1", "open", "The button of cause twin cannot be seen"}, []string{d.State, d.Key, d.Status,
+		d.Title})
 	d, err = p.file(4, "twins", api.DefectRequest{Values: severe, Anyway: true})
 	require.NoError(t, err)
 	assert.Equal(t, "HARBOUR-2", d.Key)
@@ -245,14 +249,15 @@ func TestTrackersThatAreNotToBeTrusted(t *testing.T) {
 		header       [2]string
 		want         string // in the trouble of the defect, or the error
 	}{
-		"no form":       {form: "<html>", want: "what it says is nonsense"},
-		"endless form":  {form: `{"type": "object", "x": "` + strings.Repeat("x", 300<<10) + `"}`, want: "it has"},
-		"form outside":  {form: `{"type": "object", "properties": {"a": {"$ref": "file:///etc/passwd"}}}`, want: "cannot be used"},
-		"nonsense":      {form: form, status: 200, answer: "<html>taken</html>", want: "what it says is nonsense"},
-		"nameless":      {form: form, status: 201, answer: `{"id": 3}`, want: "does not say what it calls the defect"},
-		"refused":       {form: form, status: 422, answer: `{"message": "title\u001b: too short"}`, want: "status 422"},
-		"elsewhere":     {form: form, status: 307, header: [2]string{"Location", "http://169.254.169.254/"}, want: "it sends elsewhere"},
-		"place outside": {form: form, status: 201, answer: `{"key": "X-1", "link": "javascript:alert(1)"}`, header: [2]string{"Location", "http://10.0.0.1/x"}},
+		"no form":      {form: "<html>", want: "what it says is nonsense"},
+		"endless form": {form: `{"type": "object", "x": "` + strings.Repeat("x", 300<<10) + `"}`, want: "it has"},
+		"form outside": {form: `{"type": "object", "properties": {"a": {"$ref": "file:///etc/passwd"}}}`, want: "cannot be used"},
+		"nonsense":     {form: form, status: 200, answer: "<html>taken</html>", want: "what it says is nonsense"},
+		"nameless":     {form: form, status: 201, answer: `{"id": 3}`, want: "does not say what it calls the defect"},
+		"refused":      {form: form, status: 422, answer: `{"message": "title\u001b: too short"}`, want: "status 422"},
+		"elsewhere":    {form: form, status: 307, header: [2]string{"Location", "http://169.254.169.254/"}, want: "it sends elsewhere"},
+		"place outside": {form: form, status: 201, answer: `{"key": "X-1", "link": "javascript:alert(1)"}`, header: [2]string{"Location",
+			"http://10.0.0.1/x"}},
 	} {
 		p, _, _ := openDesk(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			if r.Method == http.MethodGet {
@@ -328,9 +333,11 @@ func TestATrackerThatSpeaksOtherwise(t *testing.T) {
 	t.Cleanup(server.Close)
 	_, err := p.AddTracker(t.Context(), keeper, api.TrackerRequest{Project: "saltmarsh", Name: "other", Address: server.URL + "/rest/issue",
 		Secret: "s3cret", Header: "X-Key", Mapping: &api.TrackerMapping{
-			Send:   json.RawMessage(`{"fields": {"summary": "${title}", "labels": "${combinations}", "text": "${markdown}", "rank": "${severity}"}}`),
-			Answer: api.TrackerAnswer{Key: "/id", Link: "https://tracker.saltmarsh.example/${key}", Status: "/fields/state", Title: "/fields/summary", List: "/hits"},
-			Place:  server.URL + "/rest/issue/${key}", Search: server.URL + "/rest/search?q=${text}&n=5", Closed: []string{"wont do"},
+			Send: json.RawMessage(`{"fields": {"summary": "${title}", "labels": "${combinations}", "text": "${markdown}",
+				"rank": "${severity}"}}`),
+			Answer: api.TrackerAnswer{Key: "/id", Link: "https://tracker.saltmarsh.example/${key}", Status: "/fields/state",
+				Title: "/fields/summary", List: "/hits"},
+			Place: server.URL + "/rest/issue/${key}", Search: server.URL + "/rest/search?q=${text}&n=5", Closed: []string{"wont do"},
 			Back: &api.TrackerBackward{Address: server.URL + "/rest/issue/${key}/comments", Send: json.RawMessage(`{"body": "${words}"}`)}}})
 	require.NoError(t, err)
 	f, err := p.DefectForm(t.Context(), 4, "mapped", "")

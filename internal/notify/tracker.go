@@ -78,7 +78,8 @@ func (o *Office) AddTracker(ctx context.Context, who api.Who, q api.TrackerReque
 		return api.Tracker{}, err
 	}
 	if err := o.Store.Write(store.AddTracker(row)); errors.Is(err, store.ErrGuard) {
-		return api.Tracker{}, api.Errorf(api.Conflict, "project %s has a tracker %s already: drop it first, or choose another name", q.Project, q.Name)
+		return api.Tracker{}, api.Errorf(api.Conflict, "project %s has a tracker %s already: drop it first, or choose another name", q.Project,
+			q.Name)
 	} else if err != nil {
 		return api.Tracker{}, err
 	}
@@ -127,7 +128,8 @@ func (o *Office) checkMapping(m *api.TrackerMapping) error {
 }
 
 func trackerOf(row store.Tracker) (api.Tracker, error) {
-	t := api.Tracker{ID: row.ID, Project: row.Project, Name: row.Name, Address: row.Shown, By: row.MadeBy, MadeAt: store.Time(row.MadeAt).UTC()}
+	t := api.Tracker{ID: row.ID, Project: row.Project, Name: row.Name, Address: row.Shown, By: row.MadeBy,
+		MadeAt: store.Time(row.MadeAt).UTC()}
 	if row.Mapping == "" {
 		return t, nil
 	}

@@ -73,7 +73,8 @@ func AddDefect(d Defect) []Stmt {
 	return []Stmt{
 		Do(`DELETE FROM defects WHERE project = ? AND suite = ? AND signature = ? AND state = 'refused'`, d.Project, d.Suite, d.Signature),
 		Must(`INSERT OR IGNORE INTO defects (id, project, suite, signature, tracker, run, cause, title, body, state, key, link, place, status,
-			closed, asked_at, made_by, made_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, d.ID, d.Project, d.Suite, d.Signature,
+			closed, asked_at, made_by, made_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?,
+			?)`, d.ID, d.Project, d.Suite, d.Signature,
 			d.Tracker, d.Run, d.Cause, d.Title, d.Body, d.State, d.Key, d.Link, d.Place, d.Status, d.Closed, d.AskedAt, d.MadeBy, d.MadeAt),
 	}
 }

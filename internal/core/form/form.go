@@ -6,10 +6,10 @@ package form
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -45,11 +45,11 @@ const Usual = `{
 type Form struct {
 	Raw    json.RawMessage // the schema, as it was given
 	fields map[string]field
-	names  []string // of the fields, by name
+	names  []string // of the fields, in their order
 	schema *jsonschema.Schema
 }
 
-// Names are those of the fields, sorted.
+// Names are those of the fields, in their order.
 func (f *Form) Names() []string { return f.names }
 
 // field is what is read of a field of the form to fill it in.
@@ -99,16 +99,20 @@ func Parse(raw []byte) (*Form, error) {
 	}
 	f := &Form{Raw: raw}
 	var read struct {
-		Properties map[string]json.RawMessage `json:"properties"`
+		Properties json.RawMessage `json:"properties"`
 	}
+	fields := map[string]json.RawMessage{}
 	if err := json.Unmarshal(raw, &read); err != nil {
 		return nil, fmt.Errorf("the form's properties: %w", err)
 	}
-	if n := len(read.Properties); n == 0 || n > maxFields {
+	if err := json.Unmarshal([]byte(cmp.Or(string(read.Properties), "{}")), &fields); err != nil {
+		return nil, fmt.Errorf("the form's properties: %w", err)
+	}
+	if n := len(fields); n == 0 || n > maxFields {
 		return nil, fmt.Errorf("a form has 1 to %d fields under properties, found %d", maxFields, n)
 	}
-	f.fields, f.names = map[string]field{}, slices.Sorted(maps.Keys(read.Properties))
-	for name, raw := range read.Properties {
+	f.fields, f.names = map[string]field{}, keysOf(read.Properties)
+	for name, raw := range fields {
 		var x field
 		if json.Unmarshal(raw, &x) == nil { // what cannot be read so is left to the person
 			f.fields[name] = x
@@ -125,6 +129,23 @@ func Parse(raw []byte) (*Form, error) {
 		return nil, fmt.Errorf("the form is no JSON Schema: %s", firstLine(err))
 	}
 	return f, nil
+}
+
+// keysOf are the names in a JSON object, each once, in their order.
+func keysOf(object []byte) (names []string) {
+	dec := json.NewDecoder(bytes.NewReader(object))
+	_, _ = dec.Token() // {
+	for dec.More() {
+		var value json.RawMessage
+		name, err := dec.Token()
+		if err != nil || dec.Decode(&value) != nil {
+			return names
+		}
+		if s, ok := name.(string); ok && !slices.Contains(names, s) {
+			names = append(names, s)
+		}
+	}
+	return names
 }
 
 // refs counts what refers to another part of a form.

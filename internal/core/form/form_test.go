@@ -25,7 +25,8 @@ func TestWhatIsKnownGoesIntoTheFieldsThatAreNamedAfterIt(t *testing.T) {
 	require.NoError(t, err)
 	values := f.Fill(map[string]any{"title": "A berth cannot be held", "message": "no button", "combinations": []string{"a", "b", "c"},
 		"tests": []string{"one", "two"}, "run": 7, "first_seen": "2026-11-27T10:00:00Z", "step": "line 3", "elsewhere": "x"})
-	assert.Equal(t, map[string]any{"title": "A berth can…", "What_failed": "no button", "Combinations": []any{"a", "b"}, "tests": "one\ntwo", "run": 7,
+	assert.Equal(t, map[string]any{"title": "A berth can…", "What_failed": "no button", "Combinations": []any{"a", "b"},
+		"tests": "one\ntwo", "run": 7,
 		"first-seen": "2026-11-27T10:00:00Z"}, values, "what does not fit is left out")
 	assert.Equal(t, "pictures", f.Pictures())
 	problems := f.Check(values)
@@ -61,11 +62,13 @@ func TestFormsThatAreNone(t *testing.T) {
 }
 
 func TestATemplateMakesAnotherFormOfJSON(t *testing.T) {
-	tm, err := ParseTemplate([]byte(`{"issue": {"fields": {"summary": "[lab] ${title}", "labels": "${combinations}", "n": "${run}", "x": ["${none}", 3],
+	tm, err := ParseTemplate([]byte(`{"issue": {"fields": {"summary": "[lab] ${title}", "labels": "${combinations}", "n": "${run}",
+		"x": ["${none}", 3],
 		"text": "on ${combinations}${none}: \"${message}\""}}}`))
 	require.NoError(t, err)
 	assert.Equal(t, []string{"combinations", "message", "none", "run", "title"}, tm.Names)
-	raw, err := json.Marshal(tm.Apply(map[string]any{"title": `a "b" ${message}`, "combinations": []string{"p", "q"}, "run": 4, "message": "${title}"}))
+	raw, err := json.Marshal(tm.Apply(map[string]any{"title": `a "b" ${message}`, "combinations": []string{"p", "q"}, "run": 4,
+		"message": "${title}"}))
 	require.NoError(t, err)
 	assert.JSONEq(t, `{"issue": {"fields": {"summary": "[lab] a \"b\" ${message}", "labels": ["p", "q"], "n": 4, "x": [null, 3],
 		"text": "on p, q: \"${title}\""}}}`, string(raw), "what a value says is no name")
@@ -74,7 +77,8 @@ func TestATemplateMakesAnotherFormOfJSON(t *testing.T) {
 func TestAnswersAreReadByPointer(t *testing.T) {
 	a, err := ParseAnswer([]byte(`{"key": "D-7", "n": 12, "fields": {"status": [{"a/b": "open"}]}}`))
 	require.NoError(t, err)
-	for pointer, want := range map[string]string{"/key": "D-7", "/n": "12", "/fields/status/0/a~1b": "open", "/fields/status/9/x": "", "/no": "",
+	for pointer, want := range map[string]string{"/key": "D-7", "/n": "12", "/fields/status/0/a~1b": "open", "/fields/status/9/x": "",
+		"/no":     "",
 		"/fields": "", "/key/deeper": ""} {
 		assert.Equal(t, want, a.At(pointer), pointer)
 	}

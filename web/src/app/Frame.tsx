@@ -34,7 +34,7 @@ const groups: [string, [string, string][]][] = [
 /** Pages that stand under another one's name. */
 const beneath: Record<string, string[]> = {
   "/trends": ["/unsteady", "/aside", "/compare"],
-  "/runs": ["/bisects"],
+  "/runs": ["/bisects", "/defects"],
 };
 
 /** What surrounds every page; without a session it is the sign-in page. */

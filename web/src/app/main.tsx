@@ -5,6 +5,8 @@ import { createRoot } from "react-dom/client";
 import { BrowserRouter, Route, Routes } from "react-router";
 import { Problem } from "../api/client";
 import { SharedPage } from "../features/pass/SharedPage";
+import { CausePage } from "../features/defects/CausePage";
+import { DefectsPage } from "../features/defects/DefectsPage";
 import { SharesPage } from "../features/pass/SharesPage";
 import { HearsPage } from "../features/pass/HearsPage";
 import { AsidePage } from "../features/trends/AsidePage";
@@ -72,6 +74,8 @@ if (root) {
                 <Route path="compare" element={<ComparePage />} />
                 <Route path="runs/:number/tests/:test/beside" element={<BesidePage />} />
                 <Route path="unsteady" element={<UnsteadyPage />} />
+                <Route path="runs/:number/causes/:cause" element={<CausePage />} />
+                <Route path="defects" element={<DefectsPage />} />
                 <Route path="bisects" element={<BisectsPage />} />
                 <Route path="bisects/:id" element={<BisectPage />} />
                 <Route path="sessions" element={<SessionsPage />} />

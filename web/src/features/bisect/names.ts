@@ -9,4 +9,5 @@ export function shortName(b: Bisect, candidate: string): string {
 export const runPages: [string, string][] = [
   ["/runs", "Runs"],
   ["/bisects", "What broke it"],
+  ["/defects", "Defects"],
 ];

@@ -9,7 +9,17 @@ import { ago } from "../../ui/words";
 type About = Omit<NoteRequest, "body">;
 
 /** What people noted of a run and of what is in it, with a place to note more. Each thing that can be noted of has a name. */
-export function Notes({ run, only, about }: { run: number; only?: string; about: [string, About][] }) {
+export function Notes({
+  run,
+  only,
+  cause,
+  about,
+}: {
+  run: number;
+  only?: string;
+  cause?: string;
+  about: [string, About][];
+}) {
   const queries = useQueryClient();
   const now = useNow(false);
   const found = useQuery({ queryKey: ["notes", run], queryFn: () => get<Note[]>(`/runs/${run}/notes`) });
@@ -24,7 +34,11 @@ export function Notes({ run, only, about }: { run: number; only?: string; about:
     ...after,
   });
   const drop = useMutation({ mutationFn: (n: Note) => remove(`/notes/${n.id}`), ...after });
-  const all = (found.data ?? []).filter((n) => only === undefined || (n.kind === "test" && n.title === only));
+  const all = (found.data ?? []).filter(
+    (n) =>
+      (only === undefined || (n.kind === "test" && n.title === only)) &&
+      (cause === undefined || (n.kind === "cause" && cause.startsWith(n.title.replace(/…$/, "")))),
+  );
   const error = found.error ?? add.error ?? drop.error;
   return (
     <Sheet title={all.length > 0 ? `Notes: ${all.length}` : "Notes"}>

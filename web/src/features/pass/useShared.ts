@@ -1,8 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
 import { get, type Who } from "../../api/client";
 
-/** Whether somebody looks with a share link, who may look and do nothing. */
-export function useShared(): boolean {
+/** What somebody with a share link is shown, who may look and do nothing; nothing for everybody else. */
+export function useShared(): Who["share"] {
   const me = useQuery({ queryKey: ["me"], queryFn: () => get<Who>("/me"), staleTime: Infinity });
-  return Boolean(me.data?.share);
+  return me.data?.share ?? null;
 }

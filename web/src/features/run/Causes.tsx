@@ -5,6 +5,8 @@ import { get, type Cause, type Causes as Found, type Run } from "../../api/clien
 import { Glass, inkOf } from "../../ui/Glass";
 import { Button, Sheet, Trouble } from "../../ui/parts";
 import { many } from "../../ui/words";
+import { Key, Standing } from "../defects/Filed";
+import { useShared } from "../pass/useShared";
 import { TestLink } from "./TestLink";
 
 /** What the failures of a run come from; asked anew while it goes on. */
@@ -97,6 +99,7 @@ function CauseLine({
   onChoose: () => void;
 }) {
   const fill = fillOfCause(c);
+  const shared = useShared();
   const where = c.sentence.lastIndexOf(": fails in ");
   const what = where < 0 ? c.sentence : c.sentence.slice(0, where);
   const how = where < 0 ? "" : c.sentence.slice(where + 2);
@@ -107,7 +110,10 @@ function CauseLine({
       <Glass fill={fill} size={18} />
       <div className="min-w-0">
         <p className="font-medium break-words">
-          {what} <News cause={c} />
+          <Link className="hover:underline" to={`/runs/${run.number}/causes/${c.id}`}>
+            {what}
+          </Link>{" "}
+          <News cause={c} />
         </p>
         <p className="break-words">{how}</p>
         <p className="mt-0.5 text-sm break-words text-soft">
@@ -153,16 +159,26 @@ function CauseLine({
             ))}
           {c.panes.length > 2 * named && ` and ${c.panes.length - 2 * named} more`}
         </p>
-        {run.panes.length > 1 && c.cells[0] && (
-          <p className="text-sm">
+        <p className="flex gap-4 text-sm text-soft">
+          {!shared &&
+            (c.defect ? (
+              <span>
+                Defect <Key defect={c.defect} />, <Standing defect={c.defect} />
+              </span>
+            ) : (
+              <Link className="text-accent hover:underline" to={`/runs/${run.number}/causes/${c.id}#defect`}>
+                File a defect
+              </Link>
+            ))}
+          {run.panes.length > 1 && c.cells[0] && (
             <Link
               className="text-accent hover:underline"
               to={`/runs/${run.number}/tests/${c.cells[0].test}/beside?left=${c.cells[0].pane}`}
             >
               Beside a combination that passes
             </Link>
-          </p>
-        )}
+          )}
+        </p>
         {c.evidence.slice(0, named).map((e) => (
           <p key={`${e.kind} ${e.text}`} className="truncate text-sm text-soft" title={e.text}>
             {{ console: "Console", request: "Network", slow: "Network", page: "The page" }[e.kind]} of {e.in}{" "}
