@@ -14,11 +14,13 @@ require (
 	github.com/bmatcuk/doublestar/v4 v4.10.4
 	github.com/charmbracelet/lipgloss v1.1.0
 	github.com/cloudevents/sdk-go/v2 v2.16.2
+	github.com/coreos/go-oidc/v3 v3.21.0
 	github.com/dustin/go-humanize v1.1.0
 	github.com/emersion/go-message v0.18.2
 	github.com/emersion/go-smtp v0.25.1
 	github.com/expr-lang/expr v1.17.8
 	github.com/fasthttp/websocket v1.5.12
+	github.com/go-jose/go-jose/v4 v4.1.9
 	github.com/gofiber/fiber/v3 v3.1.0
 	github.com/gofrs/flock v0.13.1
 	github.com/google/uuid v1.6.0
@@ -42,6 +44,7 @@ require (
 	go.yaml.in/yaml/v3 v3.0.6
 	golang.org/x/image v0.47.0
 	golang.org/x/net v0.62.0
+	golang.org/x/oauth2 v0.38.0
 	golang.org/x/term v0.47.0
 	golang.org/x/time v0.16.0
 	golang.org/x/tools v0.52.0

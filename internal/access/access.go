@@ -59,6 +59,7 @@ type Access struct {
 	used  map[string]use // not on record yet, by id
 
 	strangers strangers
+	provider  *provider // nil for none
 }
 
 type knownToken struct {

@@ -64,7 +64,7 @@ type Delivery struct {
 	Subscription string     `json:"subscription" description:"its id, or the tracker's"`
 	Kind         string     `json:"kind" description:"mail, hook or tracker; empty where that is gone"`
 	Target       string     `json:"target"`
-	Of           string     `json:"of" enum:"failed,changed,ended,daily,trial,defect,back"`
+	Of           string     `json:"of" enum:"failed,changed,ended,daily,trial,defect,back,mention"`
 	Project      string     `json:"project"`
 	Run          int        `json:"run" description:"0 where it is about no run"`
 	State        string     `json:"state" enum:"waiting,sent,given-up"`

@@ -38,6 +38,7 @@ func (r *root) demoCmd() *cobra.Command {
 	cmd.Flags().StringVar(&o.mail, "mail", "127.0.0.1:7483", "address of the stand-in for a mail server")
 	cmd.Flags().StringVar(&o.mailbox, "mailbox", "127.0.0.1:7482", "address of the page that shows its mails")
 	cmd.Flags().StringVar(&o.tracker, "tracker", "127.0.0.1:7484", "address of the stand-in for a tracker")
+	cmd.Flags().StringVar(&o.provider, "provider", "127.0.0.1:7485", "address of the stand-in for an OpenID provider")
 	cmd.Flags().BoolVar(&o.once, "once", false, "stop when the run has ended, instead of keeping everything up")
 	var listen, next string
 	site := &cobra.Command{
@@ -53,6 +54,7 @@ func (r *root) demoCmd() *cobra.Command {
 type demoOptions struct {
 	dir, listen, site, next string
 	mail, mailbox, tracker  string
+	provider                string
 	once                    bool
 }
 
@@ -105,7 +107,7 @@ func (r *root) demo(ctx context.Context, o demoOptions) error {
 	if err := demo.WriteProject(projectDir, "http://"+o.site, "http://"+o.next); err != nil {
 		return err
 	}
-	for _, address := range []string{o.listen, o.site, o.next, o.mail, o.mailbox, o.tracker} {
+	for _, address := range []string{o.listen, o.site, o.next, o.mail, o.mailbox, o.tracker, o.provider} {
 		l, err := net.Listen("tcp", address)
 		if err != nil {
 			return usage("the demo needs %s: %v; stop whatever uses it, or choose another: pane demo --help lists its addresses", address, err)
@@ -147,9 +149,12 @@ func (r *root) demo(ctx context.Context, o demoOptions) error {
 	}
 	if err := errors.Join(
 		start("service", "serve", "--data", filepath.Join(o.dir, "service"), "--listen", o.listen,
-			"--mail", "smtp+plain://"+o.mail, "--mail-from", "lab@saltmarsh.example", "--hooks-to", "127.0.0.1/32"),
+			"--mail", "smtp+plain://"+o.mail, "--mail-from", "lab@saltmarsh.example", "--hooks-to", "127.0.0.1/32",
+			"--sign-in", "http://"+o.provider, "--sign-in-client", "pane", "--sign-in-name", "the harbour office", "--newcomers",
+			"viewer:saltmarsh"),
 		start("mailbox", "standin", "mail", "--listen", o.mail, "--web", o.mailbox),
 		start("tracker", "standin", "tracker", "--listen", o.tracker),
+		start("sign-in", "standin", "sign-in", "--listen", o.provider),
 		start("desk", "demo", "site", "--listen", o.site, "--next", o.next),
 		waitFor(ctx, r.address+"/readyz"), waitFor(ctx, "http://"+o.site+"/"),
 		start("agent", "agent", "--service", r.address, "--name", "saltmarsh-1", "--label", "site=quay", "--state",
@@ -175,7 +180,7 @@ func (r *root) demo(ctx context.Context, o demoOptions) error {
 	if c, err = r.prepare(ctx, &opts); err != nil {
 		return err
 	}
-	if err := errors.Join(demoMail(ctx, c), demoTracker(ctx, c, "http://"+o.tracker+tracker.Path)); err != nil {
+	if err := errors.Join(demoMail(ctx, c), demoPeople(ctx, c), demoTracker(ctx, c, "http://"+o.tracker+tracker.Path)); err != nil {
 		return err
 	}
 	err = r.start(ctx, c, "/runs", opts.req, opts)
@@ -217,6 +222,16 @@ func demoMail(ctx context.Context, c *client.Client) error {
 	}
 	return c.Call(ctx, http.MethodPost, "/subscriptions", api.SubscriptionRequest{Project: "saltmarsh", Kind: api.MailKind,
 		Target: "harbourmaster@saltmarsh.example", Of: []string{api.OfFailed, api.OfChanged, api.OfDaily}}, nil)
+}
+
+// demoPeople makes an account for one of the harbour's, unless there is one.
+func demoPeople(ctx context.Context, c *client.Client) error {
+	var have []api.Account
+	if err := c.Get(ctx, "/accounts", &have); err != nil || len(have) > 0 {
+		return err
+	}
+	return c.Call(ctx, http.MethodPost, "/accounts", api.AccountRequest{Name: "tern", Mail: "tern@saltmarsh.example",
+		Rights: []api.Right{{Project: "saltmarsh", Role: api.Keeper}}}, nil)
 }
 
 // demoTracker has the harbour's defects filed with the stand-in, unless they are filed

@@ -22,6 +22,18 @@ type madeToken struct {
 	Secret string `json:"secret"`
 }
 
+// rightsOf reads rights, each as ROLE or ROLE:PROJECT.
+func rightsOf(roles []string) (out []api.Right) {
+	for _, text := range roles {
+		role, project, in := strings.Cut(text, ":")
+		if !in {
+			project = api.Everywhere
+		}
+		out = append(out, api.Right{Project: project, Role: api.Role(role)})
+	}
+	return out
+}
+
 func (r *root) tokenCmd() *cobra.Command {
 	cmd := &cobra.Command{Use: "token", Short: "Make, list and drop access tokens"}
 	var req api.TokenRequest
@@ -41,14 +53,7 @@ can be repeated. A token of the role agent belongs to one agent: that named by -
 			if err != nil {
 				return err
 			}
-			req.Name, req.Rights = args[0], nil
-			for _, text := range roles {
-				role, project, in := strings.Cut(text, ":")
-				if !in {
-					project = api.Everywhere
-				}
-				req.Rights = append(req.Rights, api.Right{Project: project, Role: api.Role(role)})
-			}
+			req.Name, req.Rights = args[0], rightsOf(roles)
 			if req.ExpiresAt, err = expiry(expires, time.Now()); err != nil {
 				return err
 			}

@@ -112,7 +112,7 @@ func (r *root) command() *cobra.Command {
 		"run": {r.runCmd(), r.runsCmd(), r.showCmd(),
 			r.outputCmd(), r.againCmd(), r.overviewCmd(), r.causesCmd(), r.mendCmd(), r.besideCmd(), r.locateCmd(), r.asideCmd(),
 			r.compareCmd(), r.unsteadyCmd(), r.shakeCmd(), r.slowCmd(), r.trendsCmd(), r.exportCmd(), r.notifyCmd(), r.shareCmd(), r.notesCmd(),
-			r.defectCmd(), r.trackerCmd(),
+			r.defectCmd(), r.trackerCmd(), r.accountCmd(), r.meCmd(),
 			r.apiCmd(),
 			r.bisectCmd(), r.cancelCmd(), r.fetchCmd(), r.sessionsCmd(), r.verdictCmd(),
 			r.relayCmd(), r.relaysCmd(), r.secretCmd(), r.presetCmd(), r.scheduleCmd()},

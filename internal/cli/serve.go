@@ -9,15 +9,21 @@ import (
 	"log/slog"
 	"net"
 	"net/netip"
+	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/dustin/go-humanize"
 	"github.com/gofiber/fiber/v3"
 	"github.com/spf13/cobra"
 
+	"parallelpane/internal/access"
+	"parallelpane/internal/api"
 	"parallelpane/internal/certs"
+	"parallelpane/internal/core/fleet"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/httpapi"
 	"parallelpane/internal/notify"
@@ -37,7 +43,7 @@ func (r *root) serveCmd() *cobra.Command {
 	var s serving
 	o := service.Config{}
 	var total, free, mail, from string
-	var hooksTo []string
+	var hooksTo, newcomers []string
 	cmd := &cobra.Command{
 		Use: "serve", Short: "Start the service: API, console and scheduler", Args: cobra.NoArgs,
 		Long: `Start the service: API, console and scheduler.
@@ -63,6 +69,9 @@ pin, which clients and agents of other machines are given with --pin or PANE_PIN
 					return usage("--hooks-to: expected a network such as 10.1.0.0/16, found %q", text)
 				}
 				o.HooksTo = append(o.HooksTo, p)
+			}
+			if o.SignIn, err = providerOf(o.SignIn, newcomers); err != nil {
+				return err
 			}
 			if o.Address != "" {
 				if err := notify.CheckAddress(o.Address); err != nil {
@@ -91,8 +100,38 @@ pin, which clients and agents of other machines are given with --pin or PANE_PIN
 	f.StringVar(&from, "mail-from", "", "sender of mails")
 	f.StringArrayVar(&hooksTo, "hooks-to", nil,
 		"network of the service's own surroundings to which hooks may be sent, such as 10.1.0.0/16; repeat for more")
+	f.StringVar(&o.SignIn.Issuer, "sign-in", "", "address of the OpenID provider with which people sign in to the console")
+	f.StringVar(&o.SignIn.Client, "sign-in-client", "", "what the provider calls this service; its secret is in PANE_SIGN_IN_SECRET")
+	f.StringVar(&o.SignIn.Name, "sign-in-name", "", "what the provider is called on the sign-in page; its host if not given")
+	f.StringArrayVar(&newcomers, "newcomers", nil,
+		"role that somebody gets who signs in and has no account, as viewer or runner:PROJECT; repeat for more; without it nobody does")
 	f.BoolVar(&o.Exposed, "without-sandbox", false, "let runners' sessions on agents that have no sandbox, too")
 	return cmd
+}
+
+// providerOf reads who signs people in.
+func providerOf(p access.Provider, newcomers []string) (access.Provider, error) {
+	if p.Issuer == "" {
+		if p.Client != "" || len(newcomers) > 0 {
+			return p, usage("--sign-in-client and --newcomers are for --sign-in")
+		}
+		return p, nil
+	}
+	if err := p.Check(); err != nil {
+		return p, usage("--sign-in: %v", err)
+	}
+	u, err := url.Parse(p.Issuer)
+	if err != nil {
+		return p, usage("--sign-in: %v", err)
+	}
+	p.Secret, p.Name = os.Getenv("PANE_SIGN_IN_SECRET"), cmp.Or(p.Name, u.Host)
+	p.Newcomers = rightsOf(newcomers)
+	for i, r := range p.Newcomers {
+		if r.Role == api.AgentRole || !slices.Contains(api.Roles, r.Role) || r.Project != api.Everywhere && !fleet.IsName(r.Project) {
+			return p, usage("--newcomers: expected a role such as viewer, or viewer:PROJECT, found %q", newcomers[i])
+		}
+	}
+	return p, nil
 }
 
 // certificate is what the service shows; nil when it does not speak TLS.
@@ -150,6 +189,7 @@ func (r *root) serve(ctx context.Context, s serving, o service.Config) error {
 		scheme = "https://"
 	}
 	o.Address = cmp.Or(o.Address, scheme+reachable(l.Addr()))
+	o.SignIn.Back = strings.TrimRight(o.Address, "/") + "/sign-in/back"
 	svc, err := service.Open(ctx, o)
 	if err != nil {
 		l.Close()

@@ -35,7 +35,8 @@ and run no scripts. Each gets a token of its own while they run,
 			return err
 		},
 	}
-	cmd.AddCommand(fleet, example, r.standinDriverCmd(), r.standinPhonesCmd(), r.standinMailCmd(), r.standinTrackerCmd())
+	cmd.AddCommand(fleet, example, r.standinDriverCmd(), r.standinPhonesCmd(), r.standinMailCmd(), r.standinTrackerCmd(),
+		r.standinProviderCmd())
 	return cmd
 }
 

@@ -3,10 +3,7 @@ package cli
 import (
 	"context"
 	"errors"
-	"fmt"
 	"net"
-	"net/http"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -31,21 +28,9 @@ func (r *root) standinTracker(ctx context.Context, listen string) error {
 	if err != nil {
 		return usage("cannot listen on %s: %v; choose another with --listen", listen, err)
 	}
-	base := "http://" + reachable(l.Addr())
-	t, err := tracker.New(base)
+	t, err := tracker.New("http://" + reachable(l.Addr()))
 	if err != nil {
 		return errors.Join(err, l.Close())
 	}
-	srv := &http.Server{Handler: t, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute}
-	ended := make(chan error, 1)
-	go func() { ended <- srv.Serve(l) }()
-	fmt.Fprintf(r.err, "A stand-in takes defects at %s%s and shows them at %[1]s\n", base, tracker.Path)
-	select {
-	case <-ctx.Done():
-		err = srv.Close()
-		<-ended
-		return err
-	case err := <-ended:
-		return err
-	}
+	return r.standIn(ctx, l, t, "takes defects under "+tracker.Path+", and shows them")
 }

@@ -60,12 +60,16 @@ func start(t *testing.T, dir string) *yard {
 }
 
 // startOn starts a service on a directory that may have no agent's token.
-func startOn(t *testing.T, dir string) *yard {
+func startOn(t *testing.T, dir string, change ...func(c *service.Config, base string)) *yard {
 	t.Helper()
-	svc, err := service.Open(t.Context(), service.Config{Dir: dir, Log: slog.New(slog.DiscardHandler), Tick: 50 * time.Millisecond,
-		Dispatch: dispatch.Config{LeaseTTL: 1500 * time.Millisecond, QueueLimit: time.Minute}})
-	require.NoError(t, err)
 	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	c := service.Config{Dir: dir, Log: slog.New(slog.DiscardHandler), Tick: 50 * time.Millisecond,
+		Dispatch: dispatch.Config{LeaseTTL: 1500 * time.Millisecond, QueueLimit: time.Minute}}
+	for _, f := range change {
+		f(&c, "http://"+l.Addr().String())
+	}
+	svc, err := service.Open(t.Context(), c)
 	require.NoError(t, err)
 	console := fstest.MapFS{"index.html": {Data: []byte("<p>console</p>")}, "assets/a.js": {Data: []byte("1")}}
 	app := httpapi.New(httpapi.Config{Service: svc, Log: slog.New(slog.DiscardHandler), Version: "test", Console: console})

@@ -93,10 +93,14 @@ func (a *server) session() {
 				` or <a href="/">sign in with a token</a>.</p>`)
 		}
 		keep(c, secret)
-		return c.SendString(`<!doctype html><meta charset="utf-8"><meta http-equiv="refresh" content="0;url=/"><title>Parallel Pane</title>
-<a href="/">On to the console</a>`)
+		return c.SendString(onToTheConsole)
 	})
+	a.signInBy(keep)
 }
+
+// onToTheConsole sends a browser on that has a cookie now.
+const onToTheConsole = `<!doctype html><meta charset="utf-8"><meta http-equiv="refresh" content="0;url=/"><title>Parallel Pane</title>
+<a href="/">On to the console</a>`
 
 // dropToken ends a token, with everything that goes on under it.
 func (a *server) dropToken(ctx context.Context, who api.Who, id string) (api.Token, error) {

@@ -49,7 +49,11 @@ func (a *server) noteRoutes() {
 		})
 	add(a, "POST", "/runs/{number}/notes", within(api.Runner).as("note"), "Keep a note on a run, or on a test or a cause of it",
 		func(ctx context.Context, who api.Who, in *noteAddIn) (api.Note, error) {
-			return s.AddNote(ctx, who, in.Number, in.NoteRequest, time.Now())
+			note, err := s.AddNote(ctx, who, in.Number, in.NoteRequest, time.Now())
+			if err != nil {
+				return note, err
+			}
+			return note, s.Office.Mention(ctx, note)
 		})
 	add(a, "DELETE", "/notes/{note}", within(api.Runner).as("note drop"), "Forget a note: one's own, or as a keeper anybody's",
 		func(ctx context.Context, who api.Who, in *noteDropIn) (none, error) {

@@ -210,6 +210,7 @@ func (a *server) routes() {
 	a.shareRoutes()
 	a.noteRoutes()
 	a.defectRoutes()
+	a.accountRoutes()
 	a.sessionRoutes()
 	add(a, "GET", "/browsers", inAny(api.Viewer), "Which agent has which browser, and how far what is stocked has come",
 		func(ctx context.Context, who api.Who, _ *struct{}) (api.Browsers, error) {

@@ -222,6 +222,8 @@ func (o *Office) try(ctx context.Context, d store.Delivery) outcome {
 		return o.file(ctx, d)
 	case api.OfBack:
 		return o.tellBack(ctx, d)
+	case api.OfMention:
+		return o.tellMentioned(ctx, d)
 	}
 	s, err := o.Store.Subscription(ctx, d.Subscription)
 	if errors.Is(err, store.ErrNotFound) {
@@ -241,6 +243,13 @@ func (o *Office) try(ctx context.Context, d store.Delivery) outcome {
 	if err != nil {
 		return outcome{answer: err.Error()}
 	}
+	if s.Account != "" {
+		to, got := o.addressOf(ctx, s.Account, s.Project)
+		if to == "" {
+			return got
+		}
+		secret["target"] = to
+	}
 	if s.Kind == api.MailKind {
 		return o.Mail.send(ctx, secret["target"], d.ID, m)
 	}
@@ -250,6 +259,39 @@ func (o *Office) try(ctx context.Context, d store.Delivery) outcome {
 // Subscribe has somebody hear of something.
 func (o *Office) Subscribe(who api.Who, q api.SubscriptionRequest) (api.NewSubscription, error) {
 	var out api.NewSubscription
+	secret := map[string]string{"target": q.Target}
+	row := store.Subscription{MadeBy: who.Person()}
+	switch q.Kind {
+	case api.MailKind:
+		a, err := mail.ParseAddress(q.Target)
+		if err != nil || a.Name != "" || len(q.Target) > 254 || strings.ContainsAny(q.Target, "\r\n<>") {
+			return out, api.Errorf(api.Invalid, "target: expected a mail address such as tern@saltmarsh.example, found %.80q", q.Target)
+		}
+		row.Shown, row.Host = a.Address, "mail"
+	case api.HookKind:
+		u, err := o.hooks.check(q.Target)
+		if err != nil {
+			return out, err
+		}
+		row.Shown, row.Host = u.Scheme+"://"+u.Host+"/…", u.Host
+		secret["key"] = strings.ToLower(rand.Text())
+	default:
+		return out, api.Errorf(api.Invalid, "kind: expected mail or hook, found %.40q", q.Kind)
+	}
+	have, err := o.Store.Subscriptions(context.Background(), q.Project)
+	if err != nil {
+		return out, err
+	}
+	if len(visible(have)) >= maxSubscriptions {
+		return out, api.Errorf(api.Conflict, "project %s has %d subscriptions, as many as one may have: drop one first", q.Project,
+			maxSubscriptions)
+	}
+	return o.subscribe(row, q, secret)
+}
+
+// subscribe puts a subscription on record.
+func (o *Office) subscribe(row store.Subscription, q api.SubscriptionRequest, secret map[string]string) (out api.NewSubscription,
+	err error) {
 	if !fleet.IsName(q.Project) {
 		return out, api.Errorf(api.Invalid, "project: %.80q is no name of a project", q.Project)
 	}
@@ -260,46 +302,18 @@ func (o *Office) Subscribe(who api.Who, q api.SubscriptionRequest) (api.NewSubsc
 	if err != nil {
 		return out, err
 	}
-	secret := map[string]string{"target": q.Target}
-	row := store.Subscription{ID: store.NewID(), Project: q.Project, Suite: q.Suite, Kind: q.Kind, Of: strings.Join(of, " "),
-		MadeBy: who.Person(),
-		MadeAt: o.Clock().UnixMilli()}
-	switch q.Kind {
-	case api.MailKind:
-		a, err := mail.ParseAddress(q.Target)
-		if err != nil || a.Name != "" || len(q.Target) > 254 || strings.ContainsAny(q.Target, "\r\n<>") {
-			return out, api.Errorf(api.Invalid, "target: expected a mail address such as tern@saltmarsh.example, found %.80q", q.Target)
-		}
-		if o.Mail.Server == "" {
-			return out, api.Errorf(api.Conflict, "this service sends no mail: start it with pane serve --mail smtp://…")
-		}
-		row.Shown, row.Host = a.Address, "mail"
-	case api.HookKind:
-		u, err := o.hooks.check(q.Target)
-		if err != nil {
-			return out, err
-		}
-		row.Shown, row.Host = u.Scheme+"://"+u.Host+"/…", u.Host
-		secret["key"] = strings.ToLower(rand.Text())
-		out.Key = secret["key"]
-	default:
-		return out, api.Errorf(api.Invalid, "kind: expected mail or hook, found %.40q", q.Kind)
+	if q.Kind == api.MailKind && o.Mail.Server == "" {
+		return out, api.Errorf(api.Conflict, "this service sends no mail: start it with pane serve --mail smtp://…")
 	}
+	row.ID, row.Project, row.Suite, row.Kind, row.Of = store.NewID(), q.Project, q.Suite, q.Kind, strings.Join(of, " ")
+	row.MadeAt = o.Clock().UnixMilli()
 	if row.Sealed, err = o.Seal.Close(secret); err != nil {
 		return out, err
-	}
-	have, err := o.Store.Subscriptions(context.Background(), q.Project)
-	if err != nil {
-		return out, err
-	}
-	if len(have) >= maxSubscriptions {
-		return out, api.Errorf(api.Conflict, "project %s has %d subscriptions, as many as one may have: drop one first", q.Project, len(have))
 	}
 	if err := o.Store.Write(store.AddSubscription(row)); err != nil {
 		return out, err
 	}
-	out.Subscription = subscriptionOf(row)
-	return out, nil
+	return api.NewSubscription{Subscription: subscriptionOf(row), Key: secret["key"]}, nil
 }
 
 // maxSubscriptions bounds those of a project.
@@ -331,7 +345,7 @@ func (o *Office) Subscriptions(ctx context.Context, f api.SubscriptionFilter) ([
 		return nil, err
 	}
 	out := []api.Subscription{}
-	for _, row := range rows {
+	for _, row := range visible(rows) {
 		if f.Among == nil || slices.Contains(f.Among, row.Project) {
 			out = append(out, subscriptionOf(row))
 		}
@@ -342,6 +356,9 @@ func (o *Office) Subscriptions(ctx context.Context, f api.SubscriptionFilter) ([
 // SubscriptionProject is the project of a subscription.
 func (o *Office) SubscriptionProject(ctx context.Context, id string) (string, error) {
 	s, err := o.subscription(ctx, id)
+	if err == nil && s.Account != "" { // that is somebody's own
+		err = NoSubscription(id)
+	}
 	return s.Project, err
 }
 

@@ -20,7 +20,7 @@ func Known(p api.CausePage, link func(format string, args ...any) string) map[st
 	c := p.Cause
 	known := map[string]any{"title": Clip(c.Title), "project": p.Run.Project, "suite": p.Run.Suite, "environment": p.Run.Environment,
 		"run": p.Run.Number, "tests": few(c.Tests), "combinations": few(c.Panes), "cause": Clip(c.Sentence), "kind": string(c.Kind),
-		"message": lines(c.Message)}
+		"message": Lines(c.Message)}
 	if len(c.Tests) > 0 {
 		known["test"] = Clip(c.Tests[0])
 	}
@@ -78,8 +78,8 @@ func few(all []string) []string {
 // maxLines bounds a message in a defect, in characters.
 const maxLines = 4000
 
-// lines is a text of several lines without what would act on whatever shows it.
-func lines(s string) string {
+// Lines is a text of several lines without what would act on whatever shows it.
+func Lines(s string) string {
 	parts := strings.Split(strings.ToValidUTF8(s, "\uFFFD"), "\n")
 	for i, p := range parts {
 		parts[i] = strings.TrimRight(strings.Map(tame, p), " ")

@@ -46,8 +46,9 @@ type Config struct {
 	KeepTotal int64  // bytes that all recordings may have together; 0 means no bound
 	MinFree   uint64 // bytes that must be free on the disk for recordings to be taken; 0 means 500 MB
 	Mail      notify.Mail
-	HooksTo   []netip.Prefix // networks of the service's own surroundings to which hooks may be sent
-	Address   string         // of the service, as people reach it; "" is not known
+	HooksTo   []netip.Prefix  // networks of the service's own surroundings to which hooks may be sent
+	SignIn    access.Provider // who signs people in; the zero value is nobody
+	Address   string          // of the service, as people reach it; "" is not known
 }
 
 // Service is an open service.
@@ -125,6 +126,7 @@ func compose(c Config, st *store.Store) (*Service, error) {
 		Clock: c.Clock})
 	s.Results = results.New(st, bl, s.Lab, s.Source)
 	s.ReadFrom(s.Results)
+	s.UseProvider(c.SignIn)
 	s.Office = notify.New(notify.Config{Store: st, Seal: seal, Records: s.Results, Log: c.Log, Clock: c.Clock, Mail: c.Mail, Allow: c.HooksTo,
 		Address: c.Address})
 	return s, nil

@@ -15,13 +15,14 @@ type Subscription struct {
 	MadeBy  string `db:"made_by"`
 	MadeAt  int64  `db:"made_at"`
 	Paused  bool   `db:"paused"`
+	Account string `db:"account"` // whose it is, of one's own; "" for others
 }
 
 // AddSubscription writes one.
 func AddSubscription(s Subscription) Stmt {
-	return Must(`INSERT INTO subscriptions (id, project, suite, kind, shown, host, of, sealed, made_by, made_at)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		s.ID, s.Project, s.Suite, s.Kind, s.Shown, s.Host, s.Of, s.Sealed, s.MadeBy, s.MadeAt)
+	return Must(`INSERT INTO subscriptions (id, project, suite, kind, shown, host, of, sealed, made_by, made_at, account)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		s.ID, s.Project, s.Suite, s.Kind, s.Shown, s.Host, s.Of, s.Sealed, s.MadeBy, s.MadeAt, s.Account)
 }
 
 // PauseSubscription has one say nothing, or speak again.
@@ -40,6 +41,12 @@ func (s *Store) Subscriptions(ctx context.Context, project string) (xs []Subscri
 	w := &where{}
 	w.add(project != "", "project = ?", project)
 	err = s.read.SelectContext(ctx, &xs, `SELECT * FROM subscriptions WHERE `+w.String()+` ORDER BY project, suite, kind, shown`, w.args...)
+	return
+}
+
+// SubscriptionsOf lists those of an account.
+func (s *Store) SubscriptionsOf(ctx context.Context, account string) (xs []Subscription, err error) {
+	err = s.read.SelectContext(ctx, &xs, `SELECT * FROM subscriptions WHERE account = ? ORDER BY project, suite, id`, account)
 	return
 }
 
@@ -89,8 +96,10 @@ func ForgetDeliveries(before int64) Stmt {
 	return Do(`DELETE FROM outbox WHERE state != 'waiting' AND made_at < ?`, before)
 }
 
-const deliveriesOf = `SELECT o.*, COALESCE(s.kind, iif(t.id IS NULL, '', 'tracker')) AS kind, COALESCE(s.shown, t.shown, '') AS shown
-	FROM outbox o LEFT JOIN subscriptions s ON s.id = o.subscription LEFT JOIN trackers t ON t.id = o.subscription`
+const deliveriesOf = `SELECT o.*, COALESCE(s.kind, iif(t.id IS NOT NULL, 'tracker', iif(a.id IS NOT NULL, 'mail', ''))) AS kind,
+		COALESCE(s.shown, t.shown, a.name, '') AS shown
+	FROM outbox o LEFT JOIN subscriptions s ON s.id = o.subscription LEFT JOIN trackers t ON t.id = o.subscription
+	LEFT JOIN accounts a ON a.id = o.subscription`
 
 // Due lists what is to be sent by now, the longest due first, but for some hosts that are
 // busy and deliveries that are on their way.

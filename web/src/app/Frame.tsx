@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Suspense, useState } from "react";
 import { Link, NavLink, Outlet, useLocation } from "react-router";
-import { get, post, Problem, remove, type Storage, type Who } from "../api/client";
+import { get, post, Problem, remove, type SignInWays, type Storage, type Who } from "../api/client";
 import { Button, Empty, Trouble, Waiting } from "../ui/parts";
 import { Broken } from "./Broken";
 import { useTheme } from "./useTheme";
@@ -139,9 +139,9 @@ function Person({ who }: { who: Who }) {
   };
   return (
     <div className="ml-auto flex items-center gap-3 text-sm text-soft">
-      <span>
+      <Link to="/people/me" className="whitespace-nowrap hover:text-ink">
         {who.owner}, {who.role}
-      </span>
+      </Link>
       <Button
         className="text-xs"
         onClick={() => {
@@ -160,6 +160,7 @@ function Person({ who }: { who: Who }) {
 function SignIn() {
   const queries = useQueryClient();
   const [token, setToken] = useState("");
+  const ways = useQuery({ queryKey: ["sign in"], queryFn: () => get<SignInWays>("/sign-in") });
   const [error, setError] = useState<Error>();
   const enter = async () => {
     try {
@@ -204,6 +205,16 @@ function SignIn() {
         </Button>
       </form>
       {error && <Trouble error={error} />}
+      {ways.data?.provider && (
+        <p className="mt-6 border-t border-line pt-6">
+          <a
+            className="flex justify-center rounded border border-line bg-sheet px-3 py-1.5 text-sm hover:bg-raised"
+            href="/sign-in/with"
+          >
+            Sign in with {ways.data.provider}
+          </a>
+        </p>
+      )}
     </main>
   );
 }

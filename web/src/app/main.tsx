@@ -5,6 +5,8 @@ import { createRoot } from "react-dom/client";
 import { BrowserRouter, Route, Routes } from "react-router";
 import { Problem } from "../api/client";
 import { SharedPage } from "../features/pass/SharedPage";
+import { AccountsPage } from "../features/people/AccountsPage";
+import { MePage } from "../features/people/MePage";
 import { CausePage } from "../features/defects/CausePage";
 import { DefectsPage } from "../features/defects/DefectsPage";
 import { SharesPage } from "../features/pass/SharesPage";
@@ -88,6 +90,8 @@ if (root) {
                 <Route path="people/hears" element={<HearsPage />} />
                 <Route path="people/shares" element={<SharesPage />} />
                 <Route path="people" element={<TokensPage />} />
+                <Route path="people/me" element={<MePage />} />
+                <Route path="people/accounts" element={<AccountsPage />} />
                 <Route path="people/audit" element={<AuditPage />} />
                 <Route path="people/secrets" element={<SecretsPage />} />
                 <Route path="fleet" element={<FleetPage />} />

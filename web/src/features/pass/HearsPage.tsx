@@ -6,7 +6,6 @@ import {
   post,
   remove,
   type Delivery,
-  type KnownSuite,
   type NewSubscription,
   type Subscription,
   type SubscriptionRequest,
@@ -21,11 +20,12 @@ import {
   Heads,
   Labelled,
   Sheet,
-  Toggle,
   Trouble,
   Waiting,
 } from "../../ui/parts";
 import { PeopleTabs } from "../people/PeopleTabs";
+import { usePlaces } from "../people/usePlaces";
+import { Wishes } from "../people/wishes";
 import { useFilters } from "../../ui/useFilters";
 import { useNow } from "../../ui/useNow";
 import { useTitle } from "../../ui/useTitle";
@@ -133,24 +133,14 @@ function Subscriptions() {
   );
 }
 
-const wishes: [string, string][] = [
-  ["failed", "runs that failed, or that the lab failed"],
-  ["changed", "runs that came to another verdict than the run before"],
-  ["ended", "every run"],
-  ["daily", "once a day, what became of the day before"],
-];
-
 /** Has somebody hear of something. */
 function Add() {
   const queries = useQueryClient();
-  const suites = useQuery({ queryKey: ["suites"], queryFn: () => get<KnownSuite[]>("/suites") });
+  const places = usePlaces();
   const [kind, setKind] = useState<"mail" | "hook">("mail");
   const [target, setTarget] = useState("");
   const [of, setOf] = useState(["changed"]);
   const [where, setWhere] = useState("");
-  const places = [
-    ...new Set((suites.data ?? []).flatMap((s) => [s.project, `${s.project} ${s.suite}`])),
-  ].sort();
   const chosen = where || (places[0] ?? "");
   const add = useMutation({
     mutationFn: () => {
@@ -204,21 +194,7 @@ function Add() {
             Add
           </Button>
         </div>
-        <div role="group" aria-label="Hears of" className="flex flex-wrap gap-2">
-          {wishes.map(([name, what]) => (
-            <Toggle
-              key={name}
-              extra
-              on={of.includes(name)}
-              hint={what}
-              onChange={(on) => {
-                setOf(on ? [...of, name] : of.filter((o) => o !== name));
-              }}
-            >
-              {what}
-            </Toggle>
-          ))}
-        </div>
+        <Wishes of={of} onChange={setOf} />
         {add.error && <Trouble error={add.error} />}
         {add.data?.key && (
           <div className="grid gap-1">
