@@ -75,9 +75,7 @@ type strangers struct {
 
 // Audit lists who did what, newest first.
 func (a *Access) Audit(ctx context.Context, f api.AuditFilter, among []string) ([]api.AuditEntry, error) {
-	if f.Limit <= 0 || f.Limit > 1000 {
-		f.Limit = 100
-	}
+	f.Limit = f.Size()
 	since, until, err := api.Span(f.Since, f.Until)
 	if err != nil {
 		return nil, err

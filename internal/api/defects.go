@@ -106,6 +106,7 @@ type DefectFilter struct {
 	State   string   `query:"state" json:"-" enum:"waiting,refused,open,closed"`
 	Text    string   `query:"text" json:"-" description:"found in title, key, status or whose it is"`
 	Limit   int      `query:"limit" json:"-" description:"at most this many; 50 if not given, 500 at most"`
+	Before  string   `json:"-"` // only those older than the one of this id
 	Among   []string `json:"-"` // projects, those that the caller may look at; nil means every one
 }
 

@@ -81,6 +81,8 @@ type DeliveryFilter struct {
 	Subscription string   `query:"subscription" json:"-"`
 	State        string   `query:"state" json:"-" enum:"waiting,sent,given-up"`
 	Run          int      `query:"run" json:"-"`
+	BeforeAt     int64    `json:"-"` // only those made before this time, in ms since 1970, or
+	Before       string   `json:"-"` // at it, with an id after this one
 	Limit        int      `query:"limit" json:"-" description:"at most this many; 50 if not given, 500 at most"`
 	Among        []string `json:"-"` // projects, those that the caller may look at; nil means every one
 }

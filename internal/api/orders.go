@@ -81,7 +81,7 @@ const MaxCells = 200_000
 
 // RunRequest asks for a run. Empty names mean the project's defaults.
 type RunRequest struct {
-	Bundle      string            `json:"bundle" required:"true" pattern:"^[0-9a-f]{64}$" description:"SHA-256 of a bundle the service has"`
+	Bundle      string            `json:"bundle" required:"true" pattern:"^([0-9a-f]{64})?$" description:"SHA-256; empty of a runner's run"`
 	Suite       string            `json:"suite,omitempty"`
 	Matrix      string            `json:"matrix,omitempty"`
 	Environment string            `json:"environment,omitempty"`

@@ -39,5 +39,6 @@ type NoteFilter struct {
 	Mentions string   `query:"mentions" json:"-" description:"only those that mention this person"`
 	Text     string   `query:"text" json:"-" description:"found in what it is about, what it says or whose it is"`
 	Limit    int      `query:"limit" json:"-" description:"at most this many; 50 if not given, 500 at most"`
+	Before   string   `json:"-"` // only those older than the one of this id
 	Among    []string `json:"-"` // projects, those that the caller may look at; nil means every one
 }

@@ -60,7 +60,8 @@ func (e *Unreachable) Unwrap() error { return e.err }
 // maxProblem bounds what is read of a refusal, in bytes.
 const maxProblem = 1 << 20
 
-// Do sends a request; path begins behind /api/v1. The answer is one of success;
+// Do sends a request; path begins behind /api/v1. The answer is one of success, or that it is
+// what the request says it has already;
 // otherwise the error is an *Error, an *Unreachable or that of the context.
 func (c *Client) Do(ctx context.Context, method, path string, body io.Reader) (*http.Response, error) {
 	return c.Ask(ctx, method, path, body, nil)
@@ -92,7 +93,7 @@ func (c *Client) Ask(ctx context.Context, method, path string, body io.Reader, h
 		}
 		return nil, &Unreachable{c.Base, err}
 	}
-	if resp.StatusCode < 300 {
+	if resp.StatusCode < 300 || resp.StatusCode == http.StatusNotModified {
 		return resp, nil
 	}
 	defer resp.Body.Close()

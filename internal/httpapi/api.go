@@ -15,6 +15,7 @@ import (
 	"net"
 	"net/http"
 	"reflect"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -159,20 +160,26 @@ const cookieName = "pane_session"
 
 // add registers a JSON operation and describes it in the OpenAPI document.
 func add[In, Out any](a *server, method, path string, n need, summary string, f func(context.Context, api.Who, *In) (Out, error)) {
-	a.doc.operation(method, path, n, summary, new(In), new(Out))
+	list, beside, also := isList(method, any(new(In)), reflect.TypeFor[Out]())
+	n.beside = beside
+	a.doc.operation(method, path, n, summary, new(In), new(Out), also)
 	a.app.Add([]string{method}, Prefix+colons(path), func(c fiber.Ctx) error {
 		return a.audited(c, n.act, func() error {
 			return admit(a, c, n, func(who api.Who, in *In) error {
+				page, err := paged(c, list, in)
+				if err != nil {
+					return err
+				}
 				out, err := f(c.Context(), who, in)
 				if err != nil {
 					return err
 				}
-				c.Set(fiber.HeaderCacheControl, "no-store")
 				if _, empty := any(out).(none); empty {
+					c.Set(fiber.HeaderCacheControl, "no-store")
 					return c.SendStatus(http.StatusNoContent)
 				}
 				api.Fill(&out)
-				return c.JSON(out)
+				return answer(c, page.cut(c, out))
 			})
 		})
 	})
@@ -186,7 +193,7 @@ func admit[In any](a *server, c fiber.Ctx, n need, f func(api.Who, *In) error) (
 		if who, err = a.who(c, n); err != nil {
 			return err
 		}
-		leave, err := a.budgets.enter(who, n.cost)
+		leave, err := a.enter(c, who, n.cost)
 		if err != nil {
 			return err
 		}
@@ -196,7 +203,7 @@ func admit[In any](a *server, c fiber.Ctx, n need, f func(api.Who, *In) error) (
 		return err
 	}
 	in := new(In)
-	if err := bind(c, in); err != nil {
+	if err := bind(c, in, n.beside...); err != nil {
 		return err
 	}
 	deedOf(c).on(targetOf(c))
@@ -237,10 +244,11 @@ func invalid(format string, args ...any) error {
 }
 
 // bind fills the input from path, query and JSON body. Unknown fields are
-// errors, since a misspelt one would otherwise be silently ignored.
-func bind(c fiber.Ctx, in any) error {
+// errors, since a misspelt one would otherwise be silently ignored; parameters beside the
+// input's own are read by somebody else.
+func bind(c fiber.Ctx, in any, beside ...string) error {
 	v := reflect.ValueOf(in).Elem()
-	if err := bindFields(c, v); err != nil {
+	if err := bindFields(c, v, beside); err != nil {
 		return err
 	}
 	if c.Method() != http.MethodPost || v.NumField() == 0 || !hasBody(v.Type()) {
@@ -272,13 +280,13 @@ func hasBody(t reflect.Type) bool {
 	return false
 }
 
-func bindFields(c fiber.Ctx, v reflect.Value) error {
+func bindFields(c fiber.Ctx, v reflect.Value, beside []string) error {
 	known := map[string]bool{}
 	if err := bindInto(c, v, known); err != nil {
 		return err
 	}
 	for name := range c.Queries() {
-		if !known[name] {
+		if !known[name] && !slices.Contains(beside, name) {
 			return invalid("unknown parameter %q", name)
 		}
 	}

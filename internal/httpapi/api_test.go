@@ -50,9 +50,9 @@ type yard struct {
 	stop  func()
 }
 
-func start(t *testing.T, dir string) *yard {
+func start(t *testing.T, dir string, change ...func(c *service.Config, base string)) *yard {
 	t.Helper()
-	x := startOn(t, dir)
+	x := startOn(t, dir, change...)
 	raw, err := os.ReadFile(filepath.Join(dir, "agent.token"))
 	require.NoError(t, err)
 	x.agent = strings.TrimSpace(string(raw))
@@ -135,7 +135,9 @@ func (x *yard) do(method, path, token string, body any, header ...string) answer
 	defer resp.Body.Close()
 	raw, err := io.ReadAll(resp.Body)
 	require.NoError(x.t, err)
-	return answer{resp.StatusCode, raw, resp.Header}
+	a := answer{resp.StatusCode, raw, resp.Header}
+	x.conforms(method, path, a)
+	return a
 }
 
 func (x *yard) get(path string, out any) {

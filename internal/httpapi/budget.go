@@ -1,7 +1,9 @@
 package httpapi
 
 import (
+	"fmt"
 	"io"
+	"math"
 	"runtime"
 	"strconv"
 	"sync"
@@ -129,6 +131,16 @@ func (b *budgets) enter(who api.Who, c class) (leave func(), err error) {
 	}
 	return nil, api.Errorf(api.TooMany, "the token %q has more requests under way than are worked on at once: ask less often, or again later",
 		who.Name)
+}
+
+// enter lets a request of a token begin, and tells the client how much the token may still
+// ask (RateLimit and RateLimit-Policy, of draft-ietf-httpapi-ratelimit-headers-10).
+func (a *server) enter(c fiber.Ctx, who api.Who, cost class) (leave func(), err error) {
+	leave, err = a.budgets.enter(who, cost)
+	left := max(0, a.budgets.of(who.Root).rate.Tokens())
+	c.Set("RateLimit-Policy", fmt.Sprintf(`"token";q=%d;w=%d`, maxBurst, maxBurst/maxRate))
+	c.Set("RateLimit", fmt.Sprintf(`"token";r=%d;t=%d`, int(left), int(math.Ceil((maxBurst-left)/maxRate))))
+	return leave, err
 }
 
 // store counts bytes that a token has sent to be kept, and says whether there may be

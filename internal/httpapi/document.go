@@ -3,6 +3,7 @@ package httpapi
 import (
 	"net/http"
 	"reflect"
+	"slices"
 	"strings"
 
 	"github.com/swaggest/jsonschema-go"
@@ -27,9 +28,9 @@ func newDocument(version string) *document {
 				none := (&jsonschema.Schema{}).WithType(jsonschema.Null.Type())
 				s.Ref, s.AnyOf = nil, []jsonschema.SchemaOrBool{of, none.ToSchemaOrBool()}
 			}
-			// What has no omitempty is always there.
-			if p.Processed && p.ParentSchema != nil && p.Field.Tag.Get("json") != "" && !strings.Contains(p.Field.Tag.Get("json"),
-				"omitempty") && p.Name != "-" {
+			// What is never left out is always there.
+			if tag := p.Field.Tag.Get("json"); p.Processed && p.ParentSchema != nil && tag != "" && !strings.Contains(tag, ",omit") &&
+				p.Name != "-" && !slices.Contains(p.ParentSchema.Required, p.Name) {
 				p.ParentSchema.Required = append(p.ParentSchema.Required, p.Name)
 			}
 			return nil
@@ -44,7 +45,7 @@ func newDocument(version string) *document {
 
 // operation describes one route. in has path, query and json tags; out is nil
 // for a body that is not JSON.
-func (d *document) operation(method, path string, n need, summary string, in, out any) {
+func (d *document) operation(method, path string, n need, summary string, in, out any, also ...any) {
 	op, err := d.reflector.NewOperationContext(method, Prefix+path)
 	if err != nil {
 		panic(err) // a mistake in the route table
@@ -55,8 +56,10 @@ func (d *document) operation(method, path string, n need, summary string, in, ou
 		op.AddSecurity("token")
 		op.SetDescription("Role: " + n.String() + ".")
 	}
-	if in != nil {
-		op.AddReqStructure(in)
+	for _, x := range append([]any{in}, also...) {
+		if x != nil {
+			op.AddReqStructure(x)
+		}
 	}
 	switch out.(type) {
 	case nil:

@@ -164,7 +164,7 @@ type writing struct {
 // export makes a writing and sends it as it comes. Both are a fetch of whoever asks, until
 // the last of it is sent.
 func (a *server) export(c fiber.Ctx, who api.Who, make func() (writing, error)) error {
-	leave, err := a.budgets.enter(who, fetching)
+	leave, err := a.enter(c, who, fetching)
 	if err != nil {
 		return err
 	}

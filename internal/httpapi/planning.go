@@ -168,7 +168,7 @@ func (a *server) calendar(c fiber.Ctx) error {
 	who, err := a.who(c, inAny(api.Viewer))
 	if err == nil {
 		var leave func()
-		if leave, err = a.budgets.enter(who, working); err == nil {
+		if leave, err = a.enter(c, who, working); err == nil {
 			defer leave()
 		}
 	}

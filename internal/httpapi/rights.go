@@ -20,10 +20,11 @@ import (
 
 // need is what an operation asks of whoever comes: a role, and where.
 type need struct {
-	role  api.Role
-	where where
-	act   string // what the audit calls it; "" for what changes nothing
-	cost  class
+	role   api.Role
+	where  where
+	act    string // what the audit calls it; "" for what changes nothing
+	cost   class
+	beside []string // parameters that may be given beside those of its input
 	// shares says that it answers somebody with a share link, whatever is shared.
 	shares bool
 }

@@ -159,7 +159,7 @@ func (a *server) badge(c fiber.Ctx) error {
 	if who.Share == nil || who.Share.Kind != api.ShareBadge {
 		return api.Errorf(api.NotFound, "there is no badge here")
 	}
-	leave, err := a.budgets.enter(who, working)
+	leave, err := a.enter(c, who, working)
 	if err != nil {
 		return err
 	}

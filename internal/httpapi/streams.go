@@ -114,22 +114,24 @@ func (a *server) wall(c fiber.Ctx, who api.Who, in *numberIn) error {
 		}
 		run.Request.Vars, run.Request.Relay = nil, "" // of the project's own surroundings
 		api.Fill(&run)
-		c.Set(fiber.HeaderCacheControl, "no-store")
-		return c.JSON(run)
+		return answer(c, run)
 	}
 	packed, live, err := a.service.Wall(c.Context(), in.Number)
 	if err != nil {
 		return err
 	}
-	c.Set(fiber.HeaderCacheControl, "no-store")
 	if live != nil {
 		api.Fill(live)
-		return c.JSON(live)
+		return answer(c, live)
 	}
 	c.Set(fiber.HeaderContentType, fiber.MIMEApplicationJSONCharsetUTF8)
 	c.Vary(fiber.HeaderAcceptEncoding)
-	if c.Req().AcceptsEncodings("gzip") == "gzip" {
-		c.Set(fiber.HeaderContentEncoding, "gzip")
+	coding := c.Req().AcceptsEncodings("gzip")
+	if unchanged(c, packed, coding) {
+		return c.SendStatus(http.StatusNotModified)
+	}
+	if coding == "gzip" {
+		c.Set(fiber.HeaderContentEncoding, coding)
 		return c.Send(packed)
 	}
 	plain, err := gzip.NewReader(bytes.NewReader(packed))
@@ -141,7 +143,7 @@ func (a *server) wall(c fiber.Ctx, who api.Who, in *numberIn) error {
 
 // backup streams a backup. One that fails on its way has no end, by which its reader knows.
 func (a *server) backup(c fiber.Ctx, who api.Who, _ *struct{}) error {
-	leave, err := a.budgets.enter(who, fetching)
+	leave, err := a.enter(c, who, fetching)
 	if err != nil {
 		return err
 	}
@@ -187,7 +189,7 @@ func (a *server) archive(c fiber.Ctx, who api.Who, in *hashIn) error {
 	if !a.service.Stocks(who.Agent, in.Hash) {
 		return api.Errorf(api.NotFound, "nothing that agent %s is to have has the archive %.80q", who.Agent, in.Hash)
 	}
-	leave, err := a.budgets.enter(who, fetching)
+	leave, err := a.enter(c, who, fetching)
 	if err != nil {
 		return err
 	}
@@ -226,7 +228,7 @@ func (a *server) bundle(c fiber.Ctx, who api.Who, in *hashIn) error {
 	if !a.service.Holds(who.Agent, in.Hash) {
 		return api.Errorf(api.NotFound, "agent %s has no lease on a run with the bundle %.80q", who.Agent, in.Hash)
 	}
-	leave, err := a.budgets.enter(who, fetching)
+	leave, err := a.enter(c, who, fetching)
 	if err != nil {
 		return err
 	}
@@ -315,7 +317,7 @@ func numbers(list string) (out []int, err error) {
 // events streams Server-Sent Events until the client or the service goes, or the token
 // with which they were asked for ends.
 func (a *server) events(c fiber.Ctx, who api.Who, w *lab.Watch) error {
-	leave, err := a.budgets.enter(who, lasting)
+	leave, err := a.enter(c, who, lasting)
 	if err != nil {
 		w.Close()
 		return err
@@ -366,7 +368,7 @@ func (a *server) file(c fiber.Ctx, who api.Who, in *attemptIn) error {
 	if err != nil {
 		return invalid("the file's name: %v", err)
 	}
-	leave, err := a.budgets.enter(who, fetching)
+	leave, err := a.enter(c, who, fetching)
 	if err != nil {
 		return err
 	}

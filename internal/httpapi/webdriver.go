@@ -89,7 +89,7 @@ func (a *server) remote(c fiber.Ctx) error {
 	if err != nil {
 		return err
 	}
-	if _, err := a.budgets.enter(who, passing); err != nil {
+	if _, err := a.enter(c, who, passing); err != nil {
 		return err
 	}
 	switch {

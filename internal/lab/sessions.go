@@ -38,9 +38,7 @@ func (lab *Lab) Sessions(ctx context.Context, f api.SessionFilter) (out []api.Se
 	if err != nil {
 		return nil, err
 	}
-	if f.Limit <= 0 || f.Limit > 200 {
-		f.Limit = 50
-	}
+	f.Limit = f.Size()
 	rows, err := lab.store.Sessions(ctx, store.SessionFilter{Text: f.Text, Run: f.Run, Test: f.Test, Tag: f.Tag, Browser: f.Browser,
 		Device: f.Device, Verdict: f.Verdict, Among: f.Among,
 		State: f.State, Project: f.Project, Kind: f.Kind, Agent: f.Agent, Since: since, Until: until, Before: f.Before, Limit: f.Limit})

@@ -491,14 +491,11 @@ func (o *Office) AskDefect(ctx context.Context, id string) (api.Defect, error) {
 
 // Defects lists defects, the newest first.
 func (o *Office) Defects(ctx context.Context, f api.DefectFilter) ([]api.Defect, error) {
-	if f.Limit <= 0 || f.Limit > 500 {
-		f.Limit = 50
-	}
 	if f.State != "" && !slices.Contains([]string{api.Awaiting, api.Refused, "open", "closed"}, f.State) {
 		return nil, api.Errorf(api.Invalid, "state: expected waiting, refused, open or closed, found %.40q", f.State)
 	}
 	rows, err := o.Store.Defects(ctx, store.DefectFilter{Project: f.Project, Suite: f.Suite, Tracker: f.Tracker, State: f.State, Text: f.Text,
-		Among: f.Among, Limit: f.Limit})
+		Among: f.Among, Before: f.Before, Limit: f.Size()})
 	out := make([]api.Defect, len(rows))
 	for i, row := range rows {
 		out[i] = walls.DefectOf(row)

@@ -420,14 +420,11 @@ func (o *Office) TryOut(ctx context.Context, id string) (api.Delivery, error) {
 
 // Deliveries lists what was sent, and what is to be, the newest first.
 func (o *Office) Deliveries(ctx context.Context, f api.DeliveryFilter) ([]api.Delivery, error) {
-	if f.Limit <= 0 || f.Limit > 500 {
-		f.Limit = 50
-	}
 	if f.State != "" && !slices.Contains([]string{api.Awaiting, api.Sent, api.GivenUp}, f.State) {
 		return nil, api.Errorf(api.Invalid, "state: expected waiting, sent or given-up, found %.40q", f.State)
 	}
 	rows, err := o.Store.Deliveries(ctx, store.DeliveryFilter{Project: f.Project, Subscription: f.Subscription, State: f.State, Run: f.Run,
-		Limit: f.Limit, Among: f.Among})
+		BeforeAt: f.BeforeAt, Before: f.Before, Limit: f.Size(), Among: f.Among})
 	if err != nil {
 		return nil, err
 	}

@@ -91,12 +91,9 @@ func notesOf(rows []store.Remark) []api.Note {
 
 // Notes lists notes, the newest first.
 func (r *Results) Notes(ctx context.Context, f api.NoteFilter) ([]api.Note, error) {
-	if f.Limit <= 0 || f.Limit > maxNotes {
-		f.Limit = 50
-	}
 	rows, err := r.store.Remarks(ctx, store.RemarkFilter{Project: f.Project, Suite: f.Suite, Run: f.Run,
 		Mentions: strings.TrimPrefix(f.Mentions, "@"),
-		Text:     f.Text, Limit: f.Limit, Among: f.Among})
+		Text:     f.Text, Before: f.Before, Limit: f.Size(), Among: f.Among})
 	return notesOf(rows), err
 }
 

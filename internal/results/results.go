@@ -46,9 +46,7 @@ func New(st *store.Store, bl *blobs.Dir, lab Lab, source func(bundle, file strin
 
 // Runs lists runs, newest first.
 func (r *Results) Runs(ctx context.Context, f api.RunFilter) ([]api.RunSummary, error) {
-	if f.Limit <= 0 || f.Limit > 200 {
-		f.Limit = 50
-	}
+	f.Limit = f.Size()
 	if f.Verdict != "" {
 		if _, err := verdict.Parse(f.Verdict); err != nil {
 			return nil, api.Errorf(api.Invalid, "%v", err)

@@ -116,6 +116,8 @@ type DeliveryFilter struct {
 	Subscription string
 	State        string
 	Run          int
+	BeforeAt     int64    // only those made before this time, or
+	Before       string   // at it, with an id after this one; "" for all
 	Among        []string // projects; nil means every one
 	Limit        int
 }
@@ -128,6 +130,7 @@ func (s *Store) Deliveries(ctx context.Context, f DeliveryFilter) (ds []Delivery
 	w.add(f.Subscription != "", "o.subscription = ?", f.Subscription)
 	w.add(f.State != "", "o.state = ?", f.State)
 	w.add(f.Run > 0, "o.run = ?", f.Run)
+	w.add(f.Before != "", "(o.made_at < ? OR o.made_at = ? AND o.id > ?)", f.BeforeAt, f.BeforeAt, f.Before)
 	err = s.read.SelectContext(ctx, &ds, deliveriesOf+` WHERE `+w.String()+` ORDER BY o.made_at DESC, o.id LIMIT ?`, append(w.args,
 		f.Limit)...)
 	return

@@ -40,6 +40,7 @@ type RemarkFilter struct {
 	Run            int // of a run itself: what was noted of it
 	Mentions       string
 	Text           string
+	Before         string // an id: only older ones
 	Limit          int
 	Among          []string // projects; nil means every one
 }
@@ -51,9 +52,10 @@ func (s *Store) Remarks(ctx context.Context, f RemarkFilter) (rs []Remark, err e
 	w.among("project", f.Among)
 	w.add(f.Suite != "", "suite = ?", f.Suite)
 	w.add(f.Run > 0, "run = ?", f.Run)
+	w.add(f.Before != "", "id < ?", f.Before)
 	w.has("mentions", mark(f.Mentions))
 	w.has("(title || ' ' || body || ' ' || by_name)", f.Text)
-	err = s.read.SelectContext(ctx, &rs, `SELECT * FROM remarks WHERE `+w.String()+` ORDER BY at DESC, id DESC LIMIT ?`, append(w.args,
+	err = s.read.SelectContext(ctx, &rs, `SELECT * FROM remarks WHERE `+w.String()+` ORDER BY id DESC LIMIT ?`, append(w.args,
 		f.Limit)...)
 	return
 }
