@@ -5,6 +5,7 @@ go 1.26.8
 ignore ./web/node_modules
 
 require (
+	codeberg.org/go-pdf/fpdf v0.12.0
 	filippo.io/age v1.3.2
 	github.com/PuerkitoBio/goquery v1.13.0
 	github.com/andybalholm/cascadia v1.3.5

@@ -7,6 +7,8 @@ const (
 	NoteRun   = "run"
 	NoteTest  = "test"  // wherever the suite has it
 	NoteCause = "cause" // wherever failures say the same
+	// NoteSession is the one note that stands at a session; it is in no list of notes.
+	NoteSession = "session"
 )
 
 // NoteRequest asks to keep a note.

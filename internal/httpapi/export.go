@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"slices"
@@ -234,7 +235,7 @@ func (a *server) runAs(c fiber.Ctx, who api.Who, in *runAsIn) error {
 }
 
 // runIn is what writes a run in a form. PDF is printed before anything is sent: it may be
-// that nobody can.
+// that nobody can, and that it is drawn without a browser.
 func (a *server) runIn(ctx context.Context, f form, page report.Page) (func(io.Writer) error, error) {
 	run, causes, address := page.Run, page.Causes, page.Address
 	words := report.Words(run, causes, address)
@@ -259,8 +260,11 @@ func (a *server) runIn(ctx context.Context, f form, page report.Page) (func(io.W
 		if err := report.HTML(&html, page); err != nil {
 			return nil, err
 		}
-		pdf, err := a.service.Print(ctx, html.Bytes())
-		return plain(string(pdf)), err
+		printed, err := a.service.Print(ctx, html.Bytes())
+		if e, ok := errors.AsType[*api.Error](err); ok && e.Kind == api.Conflict { // nobody has a Chromium that is free
+			return func(w io.Writer) error { return report.PDF(w, page) }, nil
+		}
+		return plain(string(printed)), err
 	}
 	return func(w io.Writer) error {
 		return tabled(w, f, report.About(run, words), report.Panes(run), report.CauseRows(causes.Causes), report.Results(run))

@@ -2,11 +2,13 @@ package httpapi
 
 import (
 	"context"
+	"slices"
 
 	"parallelpane/internal/api"
 	"parallelpane/internal/core/record"
 	"parallelpane/internal/core/retain"
 	"parallelpane/internal/link"
+	"parallelpane/internal/results"
 )
 
 type judgeIn struct {
@@ -97,7 +99,12 @@ func (a *server) sessionRoutes() {
 		}
 		in.Note = s.Masked(in.ID, in.Note)
 		deedIn(ctx).changed(before.Note, in.Note)
-		return none{}, s.NoteSession(ctx, who, in.ID, in.Note)
+		if err := s.NoteSession(ctx, who, in.ID, in.Note); err != nil {
+			return none{}, err
+		}
+		had := results.Mentioned(before.Note)
+		fresh := slices.DeleteFunc(results.Mentioned(in.Note), func(name string) bool { return slices.Contains(had, name) })
+		return none{}, s.Office.SessionNoted(ctx, before, who.Person(), fresh)
 	})
 	add(a, "POST", "/sessions/{id}/hand", within(api.Runner).as("session reach").of(lasting),
 		"Reach into a session, act in it by hand, and let go",

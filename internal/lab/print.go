@@ -53,7 +53,7 @@ func (lab *Lab) Print(ctx context.Context, html []byte) ([]byte, error) {
 	if failed != nil {
 		lab.log.Warn("a page was not printed", "error", failed)
 	}
-	return nil, api.Errorf(api.Conflict, "no agent with a free slot could print with Chromium (%d asked): try again, or take it as html",
+	return nil, api.Errorf(api.Conflict, "no agent with a free slot could print with Chromium (%d asked)",
 		len(all))
 }
 

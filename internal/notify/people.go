@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"html"
+	"net/url"
 	"slices"
 	"strings"
 
@@ -110,8 +111,7 @@ func (o *Office) tellMentioned(ctx context.Context, d store.Delivery) outcome {
 	if to == "" {
 		return got
 	}
-	_, id, _ := strings.Cut(d.ID, ":")
-	note, err := o.Store.Remark(ctx, id)
+	note, err := o.noteOf(ctx, d)
 	if errors.Is(err, store.ErrNotFound) {
 		return outcome{answer: "the note was dropped", never: true}
 	}
@@ -120,7 +120,11 @@ func (o *Office) tellMentioned(ctx context.Context, d store.Delivery) outcome {
 	}
 	m := &message{id: d.ID, of: d.Of, at: store.Time(d.MadeAt).UTC(), source: d.Project, link: o.linkTo("/runs/%d", note.Run)}
 	about := note.Title
-	if note.Kind != api.NoteRun {
+	switch note.Kind {
+	case api.NoteRun:
+	case api.NoteSession:
+		m.link = o.linkTo("/sessions/%s", url.PathEscape(note.Test))
+	default:
 		about = fmt.Sprintf("the %s %q, in #%d", note.Kind, note.Title, note.Run)
 	}
 	m.words.Title = report.Clip(fmt.Sprintf("%s mentions you in a note on %s", note.By, about))
@@ -131,6 +135,29 @@ func (o *Office) tellMentioned(ctx context.Context, d store.Delivery) outcome {
 		m.words.HTML += `<p><a href="` + html.EscapeString(m.link) + `">` + html.EscapeString(m.link) + "</a></p>"
 	}
 	return o.Mail.send(ctx, to, d.ID, m)
+}
+
+// noteOf reads the note that a delivery is of: a remark, or what stands at a session.
+func (o *Office) noteOf(ctx context.Context, d store.Delivery) (store.Remark, error) {
+	_, id, _ := strings.Cut(d.ID, ":")
+	of, ok := strings.CutPrefix(id, sessionNote)
+	if !ok {
+		return o.Store.Remark(ctx, id)
+	}
+	session, _, _ := strings.Cut(of, "@")
+	body, by, err := o.Store.SessionNote(ctx, session)
+	return store.Remark{Kind: api.NoteSession, Test: session, Run: d.Run, Title: "a session", Body: body, By: by}, err
+}
+
+// sessionNote begins what stands for the note at a session.
+const sessionNote = "session:"
+
+// SessionNoted puts into the outbox what those are told whom the note at a session mentions
+// and did not mention before.
+func (o *Office) SessionNoted(ctx context.Context, s api.Session, by string, mentions []string) error {
+	return o.Mention(ctx, api.Note{ID: fmt.Sprintf("%s%s@%d", sessionNote, s.ID, o.Clock().UnixMilli()), Project: s.Project,
+		Kind: api.NoteSession,
+		Run:  s.Run, By: by, Mentions: mentions})
 }
 
 // visible leaves out what others hear of for themselves: that is theirs alone.

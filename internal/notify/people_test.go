@@ -83,8 +83,17 @@ func TestWhoIsMentionedIsTold(t *testing.T) {
 	sent := p.deliveries(api.DeliveryFilter{})
 	require.Len(t, sent, 1, "those who may not look, who want no mentions, and who wrote it are told nothing")
 	assert.Equal(t, []string{api.OfMention, "Tern", api.MailKind, api.Sent}, []string{sent[0].Of, sent[0].Target, sent[0].Kind, sent[0].State})
+	require.NoError(t, p.Store.Write(store.AddRun(store.Run{Number: 4, ID: "r", Kind: "remote", Project: "saltmarsh", Counts: "{}", Vars: "{}",
+		Request: "{}", Plan: "{}"}, nil, nil)...))
+	require.NoError(t, p.Store.Write(store.AddSession(store.Session{ID: "s/1", Run: 4})))
+	require.NoError(t, p.Store.Write(store.NoteSession("s/1", "see @tern", "gull", 5)))
+	require.NoError(t, p.SessionNoted(t.Context(), api.Session{SessionSummary: api.SessionSummary{ID: "s/1", Project: "saltmarsh", Run: 4}},
+		"gull",
+		[]string{"tern"}))
+	p.until(func() bool { return len(b.all()) == 2 })
+	assert.Contains(t, strings.ReplaceAll(b.all()[1], "=\r\n", ""), "https://lab.saltmarsh.example/sessions/s%2F1")
 	gone := note("@tern again")
 	require.NoError(t, p.Store.Write(append(store.DropAccount(tern.ID, tern.Name), store.DropRemark(gone.ID))...))
 	require.NoError(t, p.Mention(t.Context(), gone))
-	assert.Len(t, p.deliveries(api.DeliveryFilter{}), 1)
+	assert.Len(t, p.deliveries(api.DeliveryFilter{}), 2)
 }

@@ -88,6 +88,12 @@ func AbandonSession(id, why string, at int64) Stmt {
 		WHERE id = ?1 AND state != 'ended'`, id, why, at)
 }
 
+// SessionNote reads the note at a session.
+func (s *Store) SessionNote(ctx context.Context, id string) (body, by string, err error) {
+	err = found(s.read.QueryRowContext(ctx, `SELECT body, by_name FROM notes WHERE session = ?`, id).Scan(&body, &by))
+	return
+}
+
 // NoteSession keeps somebody's note on a session.
 func NoteSession(id, note, by string, at int64) Stmt {
 	return Must(`INSERT INTO notes (session, body, by_name, at) SELECT ?, ?, ?, ? WHERE EXISTS (SELECT 1 FROM sessions WHERE id = ?) 

@@ -1,5 +1,6 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState, type ReactNode } from "react";
+import Markdown from "react-markdown";
 import { fileAddress, post, type Session } from "../../api/client";
 import { Button, Trouble } from "../../ui/parts";
 import { took } from "../../ui/words";
@@ -110,6 +111,11 @@ export function Note({ session: s }: { session: Session }) {
   });
   return (
     <div className="grid gap-2 p-4">
+      {s.note !== "" && (
+        <div className="note max-w-4xl text-sm">
+          <Markdown>{s.note}</Markdown>
+        </div>
+      )}
       <textarea
         aria-label="Note"
         value={note}
@@ -117,7 +123,7 @@ export function Note({ session: s }: { session: Session }) {
           setNote(e.target.value);
         }}
         rows={4}
-        placeholder="What should the next one who looks here know?"
+        placeholder="What should the next one who looks here know? In Markdown; @name mentions somebody"
         className="rounded border border-line bg-ground px-3 py-2 text-sm"
       />
       {s.note !== "" && s.note_by && (
