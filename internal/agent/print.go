@@ -68,7 +68,7 @@ func (a *Agent) printed(ctx context.Context, page string) ([]byte, error) {
 		return nil, fmt.Errorf("show the page: %w", err)
 	}
 	if err := s.ExecuteAsync(ctx, `const done = arguments[0]; Promise.all([document.fonts.ready,
-		...[...document.images].map((i) => { i.loading = "eager"; return i.decode().catch(() => 0) })]).then(() => done())`, nil); err != nil {
+		...[...document.images].map((i) => i.decode().catch(() => 0))]).then(() => done())`, nil); err != nil {
 		return nil, fmt.Errorf("wait for its pictures: %w", err)
 	}
 	pdf, err := s.Print(ctx)

@@ -257,6 +257,7 @@ func (a *server) runIn(ctx context.Context, f form, page report.Page) (func(io.W
 		return func(w io.Writer) error { return report.HTML(w, page) }, nil
 	case pdfForm:
 		var html bytes.Buffer
+		page.Printed = true
 		if err := report.HTML(&html, page); err != nil {
 			return nil, err
 		}

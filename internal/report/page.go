@@ -12,6 +12,7 @@ import (
 	"iter"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"parallelpane/internal/api"
 	"parallelpane/internal/core/verdict"
@@ -40,6 +41,8 @@ type Page struct {
 	// where nothing was kept. It is asked for as far as the room goes. May be nil.
 	Picture func(pane, test int) (body []byte, media string)
 	At      time.Time
+	// Printed is of a page that is going to be printed: its pictures are there from the start.
+	Printed bool
 }
 
 // Bounds of a page: pictures, their bytes, and failures that are told one by one.
@@ -47,6 +50,7 @@ const (
 	MaxPictures     = 100
 	maxPictureBytes = 14 << 20
 	maxToldFailures = 1_000
+	maxNameWide     = 56 // characters of a test's name that the wall has room for
 )
 
 type pageCause struct {
@@ -86,6 +90,10 @@ func HTML(w io.Writer, p Page) error {
 	if bad > maxToldFailures {
 		left = fmt.Sprintf("%d more did not pass: the wall has them.", bad-maxToldFailures)
 	}
+	names := 8
+	for _, t := range run.Tests {
+		names = max(names, min(utf8.RuneCountInString(Clip(t.Name)), maxNameWide))
+	}
 	var panes []string
 	for _, x := range run.Panes {
 		panes = append(panes, Clip(x.Label))
@@ -93,7 +101,7 @@ func HTML(w io.Writer, p Page) error {
 	err := pageTemplate.Execute(out, map[string]any{
 		"Words": words, "Address": p.Address, "Facts": facts(run), "Causes": pageCauses(p.Causes.Causes), "Legend": legend(run),
 		"Wall":  counted(len(run.Tests), "test") + " on " + counted(len(run.Panes), "combination"),
-		"Panes": panes, "Tests": pageTests(run), "Failures": p.failures(), "Any": bad > 0, "Left": left,
+		"Names": names, "Lazy": !p.Printed, "Panes": panes, "Tests": pageTests(run), "Failures": p.failures(), "Any": bad > 0, "Left": left,
 		"Script": template.JS(pageScript), "ScriptHash": pageHash,
 		"Foot": "Written by Parallel Pane, " + p.At.UTC().Format("2 January 2006 15:04 MST"),
 	})
@@ -138,9 +146,9 @@ func pageCauses(all []api.Cause) (out []pageCause) {
 		}
 		var news strings.Builder
 		for _, p := range itemOf(c)[2:] {
-			news.WriteString(strings.TrimPrefix(p.text, "; "))
+			news.WriteString(p.text)
 		}
-		x.News = news.String()
+		x.News = Clip(strings.TrimPrefix(news.String(), "; "))
 		for _, e := range c.Evidence[:min(len(c.Evidence), 3)] {
 			x.Seen = append(x.Seen, Clip(e.Text))
 		}
