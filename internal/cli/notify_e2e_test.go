@@ -3,6 +3,8 @@ package cli
 import (
 	"encoding/json"
 	"net"
+	"net/http"
+	"net/http/httptest"
 	"strings"
 	"testing"
 	"time"
@@ -13,6 +15,8 @@ import (
 	"parallelpane/internal/api"
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/demo/mailbox"
+	"parallelpane/internal/demo/provider"
+	"parallelpane/internal/demo/tracker"
 )
 
 // The service is killed between a run's end and its mails: each is sent once after the
@@ -80,7 +84,16 @@ func TestKilledBeforeItsMails(t *testing.T) {
 // A share link is opened in a browser by somebody who has nothing else.
 func TestALinkThatIsShared(t *testing.T) {
 	b := newBench(t)
-	b.serve()
+	filed, err := tracker.New("http://tracker.saltmarsh.example")
+	require.NoError(t, err)
+	defects := httptest.NewServer(filed)
+	t.Cleanup(defects.Close)
+	var office *provider.Provider
+	signIn := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { office.ServeHTTP(w, r) }))
+	t.Cleanup(signIn.Close)
+	office, err = provider.New(signIn.URL, "pane")
+	require.NoError(t, err)
+	b.serve("--hooks-to", "127.0.0.1/32", "--sign-in", signIn.URL, "--sign-in-client", "pane", "--sign-in-name", "the harbour office")
 	b.agent("quay")
 	b.run("--tag", "bad")
 	b.refused(verdict.ExitUsage, "--until: expected a day", "share", "run", "1", "--until", "soon")
@@ -96,9 +109,17 @@ func TestALinkThatIsShared(t *testing.T) {
 	b.want([]string{"share"}, "run #1", `the test "The tide stays" of run #1`)
 	b.want([]string{"share", "end", made.ID}, "It shows nothing more.")
 	b.refused(verdict.ExitUsage, "means 0 share links", "share", "end", made.ID)
-	if s, _ := b.console(); s != nil {
+	b.want([]string{"share", "cause", "1", "1"}, "/shared#")
+	b.want([]string{"tracker", "add", "harbour", defects.URL + tracker.Path, "--project", "saltmarsh"}, "Defects of saltmarsh are filed at")
+	b.refused(verdict.ExitUsage, "has a tracker harbour already", "tracker", "add", "harbour", defects.URL, "--project", "saltmarsh")
+	b.want([]string{"defect", "form", "1", "1"}, "severity", "nobody can berth", "Still to be filled in", "The tide stays")
+	b.refused(verdict.ExitUsage, "severity", "defect", "file", "1", "1")
+	b.refused(verdict.ExitUsage, `1 cause, and 0 are "9"`, "defect", "form", "1", "9")
+	b.want([]string{"account", "add", "tern", "--mail", "tern@saltmarsh.example", "--role", "viewer:saltmarsh"}, "tern@saltmarsh.example")
+	b.refused(verdict.ExitUsage, "admin has no account", "me", "hear", "saltmarsh")
+	if s, enter := b.console(); s != nil {
 		defer s.Close()
-		b.script(s, "http://"+b.listen, map[string]string{"shared": address}, `
+		b.script(s, "http://"+b.listen, map[string]string{"shared": address, "enter": enter}, `
   - visit: ${vars.shared}
   - expect: "admin shares run #1 with you."
   - expect: {shown: {role: heading, name: "Run #1 failed"}}
@@ -108,6 +129,32 @@ func TestALinkThatIsShared(t *testing.T) {
   - expect: {gone: {role: button, name: Make a link}}
   - visit: /runs
   - expect: "this link shows run #1, and nothing else"
+  - about: a cause becomes a defect, its form filled in
+    visit: ${vars.enter}
+  - visit: /runs/1
+  - click: File a defect
+  - expect: {holds: "the page's text does not contain \"Flood\"; it is \"Ebb\"", at: {label: "What is wrong *"}}
+  - enter: {at: {label: "What is wrong *"}, text: The tide never turns}
+  - choose: {at: {label: "Severity *"}, option: a nuisance}
+  - click: {role: button, name: File it}
+  - expect: {shown: {role: link, name: HARBOUR-1}}
+  - expect: The tide never turns
+  - visit: /defects
+  - expect: {number: 1, of: {reads: HARBOUR-1}}
+  - about: somebody else signs in with the lab's provider
+    click: Sign out
+  - click: Sign in with the harbour office
+  - expect: whoever comes is believed
+  - click: {css: "li:first-child a"}
+  - expect: {shown: {role: link, name: "tern, viewer"}}
+  - click: "tern, viewer"
+  - expect: signed in with the harbour office
+  - expect: {gone: {role: link, name: Accounts}}
 `)
+		b.want([]string{"defect", "--state", "open"}, "HARBOUR-1", "The tide never turns")
+		code, out, _ = b.pane("causes", "1")
+		assert.Equal(t, verdict.ExitFailed, code)
+		assert.Contains(t, out, "HARBOUR-1, open")
+		b.want([]string{"account"}, "with the provider")
 	}
 }
