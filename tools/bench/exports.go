@@ -75,7 +75,8 @@ func exports(ctx context.Context, pane string) (rows []row, err error) {
 			return nil, err
 		}
 		rows = append(rows, row{"30,000 rows as " + form + ", until the last byte is here", fmt.Sprintf("%.1f s", took.Seconds()), "5 s"},
-			row{fmt.Sprintf("the same (%.1f MB): more memory of the service at the most", float64(size)/1e6), fmt.Sprintf("%d MB", more>>10), "60 MB"})
+			row{fmt.Sprintf("the same (%.1f MB): more memory of the service at the most", float64(size)/1e6), fmt.Sprintf("%d MB", more>>10),
+				"60 MB"})
 	}
 	var page bytes.Buffer
 	took, size, _, err := s.export(ctx, 1, "html?pictures=100", &page)
@@ -112,9 +113,11 @@ func exports(ctx context.Context, pane string) (rows []row, err error) {
 		return nil, errors.New("the PDF was not printed by Chromium")
 	}
 	return append(rows,
-		row{"500 tests × 60 combinations as one page with 100 pictures", fmt.Sprintf("%.1f MB in %.1f s", float64(size)/1e6, took.Seconds()), "20 MB"},
+		row{"500 tests × 60 combinations as one page with 100 pictures", fmt.Sprintf("%.1f MB in %.1f s", float64(size)/1e6, took.Seconds()),
+			"20 MB"},
 		row{"the same page, from loopback, until Chromium has loaded it (median of 5)", fmt.Sprintf("%d ms", opens.Milliseconds()), "1500 ms"},
-		row{fmt.Sprintf("a run with 20 failures as PDF, printed by an agent's Chromium (median of 3; the first of an agent %.1f s)", printed[0].Seconds()),
+		row{fmt.Sprintf("a run with 20 failures as PDF, printed by an agent's Chromium (median of 3; the first of an agent %.1f s)",
+			printed[0].Seconds()),
 			fmt.Sprintf("%.1f s", median(slices.Clone(printed)).Seconds()), "5 s"},
 		row{"the same, drawn without a browser", fmt.Sprintf("%.1f s", drawn.Seconds()), "5 s"}), nil
 }

@@ -54,7 +54,8 @@ type measurement struct {
 var measurements = []measurement{{"service", service}, {"first", firstResult}, {"steps", stepOverhead}, {"console", consoleSize},
 	{"decisions", decisions}, {"forecasts", forecasts}, {"crowd", crowd}, {"results", results}, {"cancel", cancel},
 	{"years", years}, {"covers", covers}, {"locators", locators},
-	{"exports", exports}, {"commands", commands}, {"sandbox", sandbox}, {"flood", flood}, {"browsers", browsers}, {"suites", suites}, {"relay", relayed},
+	{"exports", exports}, {"commands", commands}, {"sandbox", sandbox}, {"flood", flood}, {"browsers", browsers}, {"suites", suites},
+	{"relay", relayed},
 	{"recording",
 		recordingCost}, {"swarm", swarm}}
 
