@@ -73,6 +73,7 @@ bench: build
 soak: build
 	PANE_SOAK=$(or $(MINUTES),3) PANE_SEED=$(or $(SEED),1) $(GO) test -count=1 -timeout 0 -v ./internal/cli -run Soak
 	PANE_CLICKS=100 PANE_THOROUGH=1 $(GO) test -count=1 -timeout 0 -v ./internal/sessions -run 'UnderLoad|DialogsOfRecorded'
+	PANE_THOROUGH=1 $(GO) test -count=1 -timeout 0 -v ./internal/script/webdrive -run DemoSuite
 
 # What strangers may try, tried: against sandboxes, doors, and a started lab with its engines.
 attack: build
