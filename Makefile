@@ -62,7 +62,7 @@ console-form:
 
 unit: $(STAMPS)/npm
 	$(STEP) -q "the console's tests" npm --prefix web run --silent test
-	$(STEP) "Go tests" $(GO) test -p 3 -vet=off -timeout 12m -skip UnderLoad ./...
+	$(STEP) "Go tests" $(GO) test -p 3 -vet=off -timeout 14m -skip UnderLoad ./...
 	$(STEP) "pictures under a load of their own" $(GO) test -vet=off ./internal/sessions -run UnderLoad
 	$(STEP) "a thousand histories of the scheduler" $(GO) test -vet=off -count=1 ./internal/core/dispatch -run History -rapid.checks=1000
 

@@ -63,6 +63,15 @@ type Tracker struct {
 	MadeAt  time.Time       `json:"made_at"`
 }
 
+// Shown is a tracker as those see it who do not keep its project: that it has a mapping, and
+// not the addresses in it.
+func (t Tracker) Shown() Tracker {
+	if t.Mapping != nil {
+		t.Mapping = &TrackerMapping{}
+	}
+	return t
+}
+
 // TrackerFilter narrows a list of trackers.
 type TrackerFilter struct {
 	Project string   `query:"project" json:"-"`

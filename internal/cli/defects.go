@@ -260,7 +260,7 @@ func (r *root) trackerAddCmd() *cobra.Command {
 		Long: "Say where a project's defects are filed. What opens the tracker is read from PANE_TRACKER_SECRET, so that it is in no list of\n" +
 			"processes; it is kept sealed and is shown to nobody.",
 		Example: "  pane tracker add harbour http://127.0.0.1:7484/defects --project saltmarsh\n" +
-			"  PANE_TRACKER_SECRET=$(cat key) pane tracker add office https://tracker.saltmarsh.example/issues --project saltmarsh --mapping t.yaml",
+			"  PANE_TRACKER_SECRET=$(cat key) pane tracker add office https://log.saltmarsh.example/entries --project saltmarsh --mapping log.yaml",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			q.Name, q.Address, q.Secret = args[0], args[1], os.Getenv("PANE_TRACKER_SECRET")
 			if q.Project == "" {

@@ -20,6 +20,7 @@ import (
 	"parallelpane/internal/core/verdict"
 	"parallelpane/internal/demo"
 	"parallelpane/internal/demo/desk"
+	"parallelpane/internal/demo/mailbox"
 	"parallelpane/internal/demo/tracker"
 	"parallelpane/internal/engine/process"
 	"parallelpane/internal/webdriver"
@@ -180,7 +181,7 @@ func (r *root) demo(ctx context.Context, o demoOptions) error {
 	if c, err = r.prepare(ctx, &opts); err != nil {
 		return err
 	}
-	if err := errors.Join(demoMail(ctx, c), demoPeople(ctx, c), demoTracker(ctx, c, "http://"+o.tracker+tracker.Path)); err != nil {
+	if err := errors.Join(demoMail(ctx, c, "http://"+o.mailbox), demoPeople(ctx, c), demoTracker(ctx, c, "http://"+o.tracker+tracker.Path)); err != nil {
 		return err
 	}
 	err = r.start(ctx, c, "/runs", opts.req, opts)
@@ -214,14 +215,17 @@ func (r *root) demo(ctx context.Context, o demoOptions) error {
 	return nil
 }
 
-// demoMail has the harbour master hear of what fails, unless somebody does already.
-func demoMail(ctx context.Context, c *client.Client) error {
+// demoMail has the harbour master hear of what fails, and the harbour's chat of every run,
+// unless somebody does already.
+func demoMail(ctx context.Context, c *client.Client, page string) error {
 	var have []api.Subscription
 	if err := c.Get(ctx, "/subscriptions", &have); err != nil || len(have) > 0 {
 		return err
 	}
-	return c.Call(ctx, http.MethodPost, "/subscriptions", api.SubscriptionRequest{Project: "saltmarsh", Kind: api.MailKind,
-		Target: "harbourmaster@saltmarsh.example", Of: []string{api.OfFailed, api.OfChanged, api.OfDaily}}, nil)
+	return errors.Join(c.Call(ctx, http.MethodPost, "/subscriptions", api.SubscriptionRequest{Project: "saltmarsh", Kind: api.MailKind,
+		Target: "harbourmaster@saltmarsh.example", Of: []string{api.OfFailed, api.OfChanged, api.OfDaily}}, nil),
+		c.Call(ctx, http.MethodPost, "/subscriptions", api.SubscriptionRequest{Project: "saltmarsh", Kind: api.HookKind,
+			Target: page + mailbox.Hooks, Of: []string{api.OfEnded}}, nil))
 }
 
 // demoPeople makes an account for one of the harbour's, unless there is one.

@@ -16,8 +16,9 @@ import (
 func (r *root) standinMailCmd() *cobra.Command {
 	var listen, web string
 	cmd := &cobra.Command{
-		Use: "mail", Short: "Take mails instead of a mail server, and show them on a page", Args: cobra.NoArgs,
-		Long:    "Take every mail by SMTP, without TLS and for any address, deliver none, and show the newest on a page.",
+		Use: "mail", Short: "Take mails and hooks instead of those they are for, and show them on a page", Args: cobra.NoArgs,
+		Long: "Take every mail by SMTP, without TLS and for any address, and every CloudEvent that is posted to /hooks of the page, deliver\n" +
+			"none, and show the newest on the page.",
 		Example: "  pane standin mail\n  pane serve --mail smtp+plain://127.0.0.1:7483",
 		RunE:    func(cmd *cobra.Command, _ []string) error { return r.standinMail(cmd.Context(), listen, web) },
 	}

@@ -82,7 +82,7 @@ func (a *server) defectRoutes() {
 			}
 			return page, err
 		})
-	add(a, "GET", "/runs/{number}/causes/{cause}/defect", within(api.Runner), "A tracker's form, filled in with what is known of a cause",
+	add(a, "GET", "/runs/{number}/causes/{cause}/defect", within(api.Runner).of(lasting), "A tracker's form, filled in with what is known of a cause",
 		func(ctx context.Context, _ api.Who, in *defectFormIn) (api.DefectForm, error) {
 			return s.Office.DefectForm(ctx, in.Number, in.Cause, in.Tracker)
 		})
@@ -113,7 +113,13 @@ func (a *server) defectRoutes() {
 	add(a, "GET", "/trackers", inAny(api.Viewer), "List where defects are filed",
 		func(ctx context.Context, who api.Who, in *api.TrackerFilter) ([]api.Tracker, error) {
 			in.Among = who.Projects()
-			return s.Office.Trackers(ctx, *in)
+			all, err := s.Office.Trackers(ctx, *in)
+			for i, t := range all {
+				if !who.May(api.Keeper, t.Project) {
+					all[i] = t.Shown()
+				}
+			}
+			return all, err
 		})
 	add(a, "POST", "/trackers", within(api.Keeper).as("tracker add"), "Say where a project's defects are filed",
 		func(ctx context.Context, who api.Who, in *trackerAddIn) (api.Tracker, error) {

@@ -129,6 +129,7 @@ func TestNothingIsSeenOfAnotherProject(t *testing.T) {
 			}
 		}
 	}
+	assert.NotContains(t, string(x.do("GET", "/api/v1/trackers", insider, nil).body), "${title}", "how it speaks is for keepers")
 	assert.Greater(t, asked, 40)
 	assert.Equal(t, 403, x.do("GET", "/metrics", guest, nil).status)
 	for _, path := range []string{"/runs?text=salt", "/runs?project=saltmarsh", "/sessions?text=tide", "/why?needs=browser=chromium",

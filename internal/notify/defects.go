@@ -42,8 +42,11 @@ func (o *Office) DefectForm(ctx context.Context, run int, cause, trackerID strin
 	if err != nil {
 		return api.DefectForm{}, err
 	}
-	out := api.DefectForm{Tracker: w.tracker.Tracker, Trackers: w.trackers, Schema: w.form.Raw, Values: w.values(nil),
+	out := api.DefectForm{Tracker: w.tracker.Shown(), Schema: w.form.Raw, Values: w.values(nil),
 		Defect: w.page.Cause.Defect}
+	for _, t := range w.trackers {
+		out.Trackers = append(out.Trackers, t.Shown())
+	}
 	if w.form.Pictures() != "" {
 		out.Pictures = len(w.page.Pictures)
 	}

@@ -317,47 +317,47 @@ func TestATrackerThatSpeaksOtherwise(t *testing.T) {
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		key = r.Header.Get("X-Key")
 		switch r.Method + " " + r.URL.RequestURI() {
-		case "POST /rest/issue":
+		case "POST /logbook":
 			assert.NoError(t, json.NewDecoder(r.Body).Decode(&got))
 			fmt.Fprint(w, `{"id": 77}`)
-		case "GET /rest/issue/77":
-			fmt.Fprint(w, `{"id": 77, "fields": {"state": "Wont Do"}}`)
-		case "POST /rest/issue/77/comments":
+		case "GET /logbook/77":
+			fmt.Fprint(w, `{"id": 77, "entry": {"stands": "let be"}}`)
+		case "POST /logbook/77/remarks":
 			assert.NoError(t, json.NewDecoder(r.Body).Decode(&told))
-		case "GET /rest/search?q=the+button+of+cause+mapped+cannot+be+seen&n=5":
-			fmt.Fprint(w, `{"hits": [{"id": 5, "fields": {"summary": "Something else", "state": "New"}}]}`)
+		case "GET /logbook/like?line=the+button+of+cause+mapped+cannot+be+seen&n=5":
+			fmt.Fprint(w, `{"hits": [{"id": 5, "entry": {"line": "Something else", "stands": "new"}}]}`)
 		default:
 			http.NotFound(w, r)
 		}
 	}))
 	t.Cleanup(server.Close)
-	_, err := p.AddTracker(t.Context(), keeper, api.TrackerRequest{Project: "saltmarsh", Name: "other", Address: server.URL + "/rest/issue",
+	_, err := p.AddTracker(t.Context(), keeper, api.TrackerRequest{Project: "saltmarsh", Name: "other", Address: server.URL + "/logbook",
 		Secret: "s3cret", Header: "X-Key", Mapping: &api.TrackerMapping{
-			Send: json.RawMessage(`{"fields": {"summary": "${title}", "labels": "${combinations}", "text": "${markdown}",
+			Send: json.RawMessage(`{"entry": {"line": "${title}", "places": "${combinations}", "text": "${markdown}",
 				"rank": "${severity}"}}`),
-			Answer: api.TrackerAnswer{Key: "/id", Link: "https://tracker.saltmarsh.example/${key}", Status: "/fields/state",
-				Title: "/fields/summary", List: "/hits"},
-			Place: server.URL + "/rest/issue/${key}", Search: server.URL + "/rest/search?q=${text}&n=5", Closed: []string{"wont do"},
-			Back: &api.TrackerBackward{Address: server.URL + "/rest/issue/${key}/comments", Send: json.RawMessage(`{"body": "${words}"}`)}}})
+			Answer: api.TrackerAnswer{Key: "/id", Link: "https://tracker.saltmarsh.example/${key}", Status: "/entry/stands",
+				Title: "/entry/line", List: "/hits"},
+			Place: server.URL + "/logbook/${key}", Search: server.URL + "/logbook/like?line=${text}&n=5", Closed: []string{"Let be"},
+			Back: &api.TrackerBackward{Address: server.URL + "/logbook/${key}/remarks", Send: json.RawMessage(`{"remark": "${words}"}`)}}})
 	require.NoError(t, err)
 	f, err := p.DefectForm(t.Context(), 4, "mapped", "")
 	require.NoError(t, err)
-	assert.Equal(t, []api.LikeDefect{{Key: "5", Title: "Something else", Link: "https://tracker.saltmarsh.example/5", Status: "New",
+	assert.Equal(t, []api.LikeDefect{{Key: "5", Title: "Something else", Link: "https://tracker.saltmarsh.example/5", Status: "new",
 		Why: "found in the tracker"}}, f.Like)
 	d, err := p.file(4, "mapped", api.DefectRequest{Values: map[string]any{"severity": "hurts"}})
 	require.NoError(t, err)
 	assert.Equal(t, []string{api.Filed, "77", "https://tracker.saltmarsh.example/77"}, []string{d.State, d.Key, d.Link})
-	fields := got["fields"].(map[string]any)
+	fields := got["entry"].(map[string]any)
 	assert.Equal(t, []any{"the button of cause mapped cannot be seen", []any{"chromium, phone", "firefox, phone"}, "hurts"},
-		[]any{fields["summary"], fields["labels"], fields["rank"]})
+		[]any{fields["line"], fields["places"], fields["rank"]})
 	assert.Contains(t, fields["text"], "**Cause**")
 	assert.Equal(t, "s3cret", key)
 	d, err = p.AskDefect(t.Context(), d.ID)
 	require.NoError(t, err)
-	assert.Equal(t, []any{"Wont Do", true}, []any{d.Status, d.Closed})
+	assert.Equal(t, []any{"let be", true}, []any{d.Status, d.Closed})
 	p.end(5, "failed")
 	require.NoError(t, p.Store.Write(store.KeepCauses(store.Run{Number: 5}, 0, map[string]int{"sign-mapped": 1})...))
 	p.Kick()
 	p.until(func() bool { d, err = p.Defect(t.Context(), d.ID); return err == nil && d.Told == 5 })
-	assert.Contains(t, told["body"], "#5 saltmarsh desk")
+	assert.Contains(t, told["remark"], "#5 saltmarsh desk")
 }

@@ -103,7 +103,7 @@ func (o *Office) checkMapping(m *api.TrackerMapping) error {
 	}
 	for name, p := range map[string]string{"key": m.Answer.Key, "status": m.Answer.Status, "title": m.Answer.Title, "list": m.Answer.List} {
 		if p != "" && !form.IsPointer(p) {
-			return fmt.Errorf("answer: %s: expected a JSON Pointer such as /fields/status, found %.80q", name, p)
+			return fmt.Errorf("answer: %s: expected a JSON Pointer such as /entry/status, found %.80q", name, p)
 		}
 	}
 	addresses := map[string]string{"place": m.Place, "search": m.Search}

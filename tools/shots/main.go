@@ -4,11 +4,11 @@ package main
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"flag"
 	"fmt"
 	"log/slog"
 	"net/http"
-	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -55,17 +55,16 @@ func take(ctx context.Context, out, pane, project, token string, run, test int, 
 	if err != nil {
 		return err
 	}
-	page, done, err := pageOfItsOwn(ctx, pane, dir, run)
+	defect, err := causePage(ctx, pane, run)
 	if err != nil {
 		return err
 	}
-	defer done()
 	pages := map[string]string{
 		"overview": "/", "beside": fmt.Sprintf("/runs/%d/tests/%d/beside", run, test), "trends": "/trends?by=device",
 		"compare": fmt.Sprintf("/compare?was=%[1]d+browser%%3Dchromium&is=%[1]d+browser%%3Dfirefox", run), "mail": mailbox + "/1",
 		"run": fmt.Sprintf("/runs/%d", run), "test": fmt.Sprintf("/runs/%d/tests/%d", run, test),
 		"timeline": fmt.Sprintf("/runs/%d/timeline", wide), "forecast": fmt.Sprintf("/runs/%d/forecast", wide),
-		"session": session, "page": page,
+		"session": session, "defect": defect,
 		"fleet": "/fleet?needs=browser%3Dheron%7Cgannet+site%3Dquay%7Cboathouse", "matrix": "/matrix?from=saltmarsh%3A+harbour",
 		"start": "/start?preset=harbour-pairs", "schedules": "/schedules",
 	}
@@ -94,15 +93,28 @@ func take(ctx context.Context, out, pane, project, token string, run, test int, 
 // mailbox is the demo's stand-in for a mail server.
 const mailbox = "http://127.0.0.1:7482"
 
-// pageOfItsOwn serves a run as a page of its own, and gives its address.
-func pageOfItsOwn(ctx context.Context, pane, dir string, run int) (address string, done func(), err error) {
-	file := filepath.Join(dir, "run.html")
-	if msg, err := exec.CommandContext(ctx, pane, "export", "run", strconv.Itoa(run), "--as", "html", "-o",
-		file).CombinedOutput(); err != nil {
-		return "", nil, fmt.Errorf("pane export: %w: %s", err, msg)
+// causePage is the page of a run's first cause that has no defect yet, with the form to file
+// one open.
+func causePage(ctx context.Context, pane string, run int) (string, error) {
+	out, err := exec.CommandContext(ctx, pane, "causes", strconv.Itoa(run), "--json").Output()
+	if e, ok := errors.AsType[*exec.ExitError](err); err != nil && (!ok || e.ExitCode() != 1) {
+		return "", fmt.Errorf("pane causes: %w", err)
 	}
-	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { http.ServeFile(w, r, file) }))
-	return srv.URL + "/", srv.Close, nil
+	var found struct {
+		Causes []struct {
+			ID     string
+			Defect *struct{}
+		}
+	}
+	if err := json.Unmarshal(out, &found); err != nil {
+		return "", err
+	}
+	for _, c := range found.Causes {
+		if c.Defect == nil {
+			return fmt.Sprintf("/runs/%d/causes/%s#defect", run, c.ID), nil
+		}
+	}
+	return "", fmt.Errorf("every cause of run %d has a defect", run)
 }
 
 // stage puts presets and schedules there, once, and runs the wide matrix, whose

@@ -62,7 +62,7 @@ func TestFormsThatAreNone(t *testing.T) {
 }
 
 func TestATemplateMakesAnotherFormOfJSON(t *testing.T) {
-	tm, err := ParseTemplate([]byte(`{"issue": {"fields": {"summary": "[lab] ${title}", "labels": "${combinations}", "n": "${run}",
+	tm, err := ParseTemplate([]byte(`{"entry": {"parts": {"line": "[lab] ${title}", "places": "${combinations}", "n": "${run}",
 		"x": ["${none}", 3],
 		"text": "on ${combinations}${none}: \"${message}\""}}}`))
 	require.NoError(t, err)
@@ -70,16 +70,16 @@ func TestATemplateMakesAnotherFormOfJSON(t *testing.T) {
 	raw, err := json.Marshal(tm.Apply(map[string]any{"title": `a "b" ${message}`, "combinations": []string{"p", "q"}, "run": 4,
 		"message": "${title}"}))
 	require.NoError(t, err)
-	assert.JSONEq(t, `{"issue": {"fields": {"summary": "[lab] a \"b\" ${message}", "labels": ["p", "q"], "n": 4, "x": [null, 3],
+	assert.JSONEq(t, `{"entry": {"parts": {"line": "[lab] a \"b\" ${message}", "places": ["p", "q"], "n": 4, "x": [null, 3],
 		"text": "on p, q: \"${title}\""}}}`, string(raw), "what a value says is no name")
 }
 
 func TestAnswersAreReadByPointer(t *testing.T) {
-	a, err := ParseAnswer([]byte(`{"key": "D-7", "n": 12, "fields": {"status": [{"a/b": "open"}]}}`))
+	a, err := ParseAnswer([]byte(`{"key": "D-7", "n": 12, "parts": {"status": [{"a/b": "open"}]}}`))
 	require.NoError(t, err)
-	for pointer, want := range map[string]string{"/key": "D-7", "/n": "12", "/fields/status/0/a~1b": "open", "/fields/status/9/x": "",
-		"/no":     "",
-		"/fields": "", "/key/deeper": ""} {
+	for pointer, want := range map[string]string{"/key": "D-7", "/n": "12", "/parts/status/0/a~1b": "open", "/parts/status/9/x": "",
+		"/no":    "",
+		"/parts": "", "/key/deeper": ""} {
 		assert.Equal(t, want, a.At(pointer), pointer)
 	}
 }

@@ -1,6 +1,6 @@
-// Package mailbox is a stand-in for a mail server: it takes every mail and delivers none, and
-// shows what it has on a page that says so. It keeps the newest in memory, and nothing on
-// disk.
+// Package mailbox is a stand-in for a mail server, and for somebody to whom hooks are sent:
+// it takes every mail and every event and delivers none, and shows what it has on a page that
+// says so. It keeps the newest in memory, and nothing on disk.
 package mailbox
 
 import (
@@ -8,7 +8,9 @@ import (
 	"cmp"
 	_ "embed"
 	"encoding/base64"
+	"encoding/json"
 	"errors"
+	"fmt"
 	"html/template"
 	"io"
 	"net"
@@ -37,7 +39,10 @@ type Mail struct {
 	Text, HTML        string
 }
 
-// Box takes mails by SMTP and shows them.
+// Hooks is where events are posted.
+const Hooks = "/hooks"
+
+// Box takes mails by SMTP and events by HTTP, and shows them.
 type Box struct {
 	mu    sync.Mutex
 	mails []Mail // the newest first
@@ -98,13 +103,40 @@ func (s *session) Data(r io.Reader) error {
 	}
 	m := read(raw)
 	m.From, m.To = s.from, strings.Join(s.to, ", ")
-	s.box.mu.Lock()
-	defer s.box.mu.Unlock()
-	s.box.last++
-	m.Number, m.At = s.box.last, time.Now()
-	s.box.mails = slices.Insert(s.box.mails, 0, m)
-	s.box.mails = s.box.mails[:min(maxMails, len(s.box.mails))]
+	s.box.keep(m)
 	return nil
+}
+
+// keep puts something on top of what there is.
+func (b *Box) keep(m Mail) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.last++
+	m.Number, m.At = b.last, time.Now()
+	b.mails = slices.Insert(b.mails, 0, m)
+	b.mails = b.mails[:min(maxMails, len(b.mails))]
+}
+
+// hook takes an event (CloudEvents 1.0, structured, as JSON), with its signature unread:
+// nobody has told it the key.
+func (b *Box) hook(w http.ResponseWriter, r *http.Request) {
+	var event struct{ ID, Type, Source, Subject string }
+	raw, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxMail))
+	if err == nil {
+		err = json.Unmarshal(raw, &event)
+	}
+	if err != nil || event.ID == "" || event.Type == "" {
+		http.Error(w, "this is no CloudEvent as JSON", http.StatusBadRequest)
+		return
+	}
+	var text bytes.Buffer
+	for _, name := range []string{"Content-Type", "Content-Digest", "Signature-Input", "Signature"} {
+		fmt.Fprintf(&text, "%s: %s\n", name, r.Header.Get(name))
+	}
+	text.WriteByte('\n')
+	_ = json.Indent(&text, raw, "", "  ") // it was read as JSON
+	b.keep(Mail{From: event.Source, To: Hooks, Subject: event.Type + " " + event.Subject, Text: text.String()})
+	w.WriteHeader(http.StatusNoContent)
 }
 
 // read takes a mail apart: its text, and its HTML with the pictures that it has with it.
@@ -173,9 +205,13 @@ var pageHTML string
 
 var page = template.Must(template.New("mailbox").Parse(pageHTML))
 
-// ServeHTTP shows the list of mails, /N one of them, and /N/html what it says as HTML, which
+// ServeHTTP takes events at Hooks, and shows the list of mails, /N one of them, and /N/html what it says as HTML, which
 // may do nothing.
 func (b *Box) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	if r.URL.Path == Hooks && r.Method == http.MethodPost {
+		b.hook(w, r)
+		return
+	}
 	all := b.Mails()
 	number, rest, _ := strings.Cut(strings.Trim(r.URL.Path, "/"), "/")
 	h := w.Header()

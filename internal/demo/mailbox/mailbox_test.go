@@ -5,6 +5,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"net/smtp"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -27,7 +28,7 @@ func TestMailsAreTakenAndShown(t *testing.T) {
 		b.ServeHTTP(w, httptest.NewRequest(http.MethodGet, path, nil))
 		return w
 	}
-	assert.Contains(t, look("/").Body.String(), "No mail has come yet")
+	assert.Contains(t, look("/").Body.String(), "Nothing has come yet")
 	for _, raw := range []string{letter, "no header at all"} {
 		require.NoError(t, smtp.SendMail(l.Addr().String(), nil, "lab@saltmarsh.example", []string{"tern@saltmarsh.example"}, []byte(raw)))
 	}
@@ -36,12 +37,26 @@ func TestMailsAreTakenAndShown(t *testing.T) {
 	assert.Equal(t, []string{"Tides … <b>", "3 of 84 failed", "tern@saltmarsh.example"}, []string{m.Subject, m.Text, m.To})
 	list := look("/").Body.String()
 	assert.Contains(t, list, "Tides … &lt;b&gt;")
-	assert.Contains(t, list, "A stand-in: it takes every mail and delivers none.")
+	assert.Contains(t, list, "A stand-in: it takes every mail")
 	assert.Contains(t, look("/1").Body.String(), `sandbox src="/1/html"`)
 	html := look("/1/html")
 	assert.Contains(t, html.Body.String(), `src=data:image/png;base64,cG5n`)
 	assert.Contains(t, html.Header().Get("Content-Security-Policy"), "sandbox; default-src 'none'", "what a mail says runs nothing")
 	assert.Equal(t, 404, look("/9").Code)
+	post := func(body string) int {
+		w, r := httptest.NewRecorder(), httptest.NewRequest(http.MethodPost, Hooks, strings.NewReader(body))
+		r.Header.Set("Signature", "pane=:c2ln:")
+		b.ServeHTTP(w, r)
+		return w.Code
+	}
+	for _, body := range []string{"{", "[]", `{"id": "x"}`} {
+		assert.Equal(t, 400, post(body), body)
+	}
+	assert.Equal(t, 204, post(`{"id": "x", "type": "run.ended", "subject": "runs/7", "data": {"words": "<b>"}}`))
+	hook := look("/3").Body.String()
+	assert.Contains(t, hook, "run.ended runs/7")
+	assert.Contains(t, hook, "Signature: pane=:c2ln:")
+	assert.Contains(t, hook, "&lt;b&gt;")
 	require.NoError(t, b.Close())
 	assert.NoError(t, <-served)
 }

@@ -239,7 +239,7 @@ function AddTracker() {
           <summary className="cursor-pointer text-sm text-soft">It wants another form of JSON</summary>
           <textarea
             aria-label="Mapping, as JSON"
-            placeholder={'{"send": {"summary": "${title}", "text": "${markdown}"}, "answer": {"key": "/id"}}'}
+            placeholder={'{"send": {"line": "${title}", "text": "${markdown}"}, "answer": {"key": "/id"}}'}
             className="mt-2 w-full rounded border border-line bg-ground px-2.5 py-1.5 font-mono text-xs placeholder:text-soft"
             rows={6}
             value={given.mapping}
