@@ -181,7 +181,8 @@ func (r *root) demo(ctx context.Context, o demoOptions) error {
 	if c, err = r.prepare(ctx, &opts); err != nil {
 		return err
 	}
-	if err := errors.Join(demoMail(ctx, c, "http://"+o.mailbox), demoPeople(ctx, c), demoTracker(ctx, c, "http://"+o.tracker+tracker.Path)); err != nil {
+	if err := errors.Join(demoMail(ctx, c, "http://"+o.mailbox), demoPeople(ctx, c), demoTracker(ctx, c,
+		"http://"+o.tracker+tracker.Path)); err != nil {
 		return err
 	}
 	err = r.start(ctx, c, "/runs", opts.req, opts)

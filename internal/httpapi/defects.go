@@ -82,7 +82,8 @@ func (a *server) defectRoutes() {
 			}
 			return page, err
 		})
-	add(a, "GET", "/runs/{number}/causes/{cause}/defect", within(api.Runner).of(lasting), "A tracker's form, filled in with what is known of a cause",
+	add(a, "GET", "/runs/{number}/causes/{cause}/defect", within(api.Runner).of(lasting),
+		"A tracker's form, filled in with what is known of a cause",
 		func(ctx context.Context, _ api.Who, in *defectFormIn) (api.DefectForm, error) {
 			return s.Office.DefectForm(ctx, in.Number, in.Cause, in.Tracker)
 		})

@@ -65,7 +65,7 @@ export function CausePage() {
           </p>
         </div>
         {!shared && (
-          <div className="ml-auto">
+          <div className="ml-auto shrink-0">
             <Panel
               title="Pass this cause on"
               about="As a link, for others."

@@ -164,11 +164,20 @@ const templates = {
 };
 const widgets = { TextareaWidget: Long, SelectWidget: Select, CheckboxWidget: Check, LinesWidget: Lines };
 
-/** From how many characters on a text gets more than a line. */
-const aLine = 300;
+/** What is longer than this, or may be as long as a report, gets more than a line. */
+const aLine = 120;
+const aReport = 1000;
+
+function long(value: unknown, most: number | undefined): boolean {
+  const text = typeof value === "string" ? value : "";
+  return text.includes("\n") || text.length > aLine || (most ?? 0) > aReport;
+}
 
 /** How the fields of a form are drawn; what holds pictures is not. */
-export function drawn(schema: RJSFSchema): { schema: RJSFSchema; ui: UiSchema } {
+export function drawn(
+  schema: RJSFSchema,
+  values: Record<string, unknown>,
+): { schema: RJSFSchema; ui: UiSchema } {
   const ui: UiSchema = {};
   const properties: NonNullable<RJSFSchema["properties"]> = {};
   for (const [name, field] of Object.entries(schema.properties ?? {})) {
@@ -179,7 +188,7 @@ export function drawn(schema: RJSFSchema): { schema: RJSFSchema; ui: UiSchema } 
     if (field.type === "array" && items && "type" in items && items.type === "string" && !("enum" in items))
       ui[name] = { "ui:widget": "LinesWidget" };
     if (field.type === "string" && field.format) ui[name] = { "ui:widget": "text" };
-    if (field.type === "string" && !field.enum && !field.format && (field.maxLength ?? aLine + 1) > aLine)
+    if (field.type === "string" && !field.enum && !field.format && long(values[name], field.maxLength))
       ui[name] = { "ui:widget": "textarea" };
   }
   return { schema: { ...schema, properties }, ui };
@@ -197,7 +206,7 @@ export function TrackerForm({
   onFile: (values: Record<string, unknown>) => void;
   onClose: () => void;
 }) {
-  const { schema, ui } = useMemo(() => drawn(form.schema as RJSFSchema), [form.schema]);
+  const { schema, ui } = useMemo(() => drawn(form.schema as RJSFSchema, form.values), [form]);
   const [values, setValues] = useState<Record<string, unknown>>(form.values);
   return (
     <Form
