@@ -651,7 +651,8 @@ func TestAgentGoneInTheMiddle(t *testing.T) {
 // first that stopped without ending its run.
 func TestServiceStoppedInTheMiddle(t *testing.T) {
 	dir := t.TempDir()
-	x := start(t, dir)
+	patient := func(c *service.Config, _ string) { c.Dispatch.LeaseTTL = time.Minute } // no lease is to end by itself
+	x := start(t, dir, patient)
 	h := x.mustJoin("quay", 2)
 	x.run(api.RunRequest{Matrix: "wall"})
 	one, two := h.next(), h.next()
@@ -660,7 +661,7 @@ func TestServiceStoppedInTheMiddle(t *testing.T) {
 	h.leave()
 	x.stop()
 
-	y := start(t, dir)
+	y := start(t, dir, patient)
 	assert.Equal(t, x.token, y.token)
 	again := y.mustJoin("quay", 2, two.Fence) // it still works on the second, and has lost the third
 	assert.True(t, again.result(two, 0, verdict.Passed).Accepted)

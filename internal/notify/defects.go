@@ -179,9 +179,11 @@ func (o *Office) FileDefect(ctx context.Context, who api.Who, run int, cause str
 	settled := o.settles(row.ID)
 	batch := append(store.AddDefect(row), store.Post(store.Delivery{ID: row.ID, Subscription: w.tracker.ID, Of: api.OfDefect,
 		Project: row.Project, Run: run, Host: w.tracker.address.Host, MadeAt: now, NextAt: now}))
-	if err := o.Store.Write(batch...); errors.Is(err, store.ErrGuard) {
-		return api.Defect{}, api.Errorf(api.Conflict, "somebody filed a defect of this cause just now: look at the cause again")
-	} else if err != nil {
+	if err := o.Store.Write(batch...); err != nil {
+		o.settled(row.ID) // nothing is on its way
+		if errors.Is(err, store.ErrGuard) {
+			err = api.Errorf(api.Conflict, "somebody filed a defect of this cause just now: look at the cause again")
+		}
 		return api.Defect{}, err
 	}
 	o.Kick()

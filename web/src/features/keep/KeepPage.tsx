@@ -91,8 +91,12 @@ export function KeepPage() {
           <Kept key={`k${project}`} settings={settings.data} />
         </div>
       )}
-      <Sweeping />
-      <BackUp />
+      {!settings.isPending && (
+        <>
+          <Sweeping />
+          <BackUp />
+        </>
+      )}
     </div>
   );
 }
