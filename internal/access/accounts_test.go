@@ -93,11 +93,11 @@ func TestProvidersThatAreNone(t *testing.T) {
 	}
 	assert.ErrorContains(t, Provider{Issuer: "https://id.example"}.Check(), "--sign-in-client")
 	g := open(t)
-	_, _, err := g.BeginSignIn(t.Context())
+	_, _, err := g.BeginSignIn(t.Context(), "10.0.0.7")
 	assert.Equal(t, api.NotFound, kindOf(err))
 	g.UseProvider(Provider{Issuer: "http://127.0.0.1:1", Client: "pane", Name: "the office"})
 	assert.Equal(t, "the office", g.SignInWays().Provider)
-	_, _, err = g.BeginSignIn(t.Context())
+	_, _, err = g.BeginSignIn(t.Context(), "10.0.0.7")
 	assert.Equal(t, api.Beyond, kindOf(err), "it is down")
 	_, _, err = g.EndSignIn(t.Context(), "made up", "code", "10.0.0.7")
 	assert.Equal(t, api.Unauthorized, kindOf(err))

@@ -51,6 +51,7 @@ func isLoopback(host string) bool {
 const (
 	signInLife    = 10 * time.Minute
 	maxSignIns    = 10_000
+	maxFrom       = 100 // of them from one address: nobody is known yet
 	providerLimit = 10 * time.Second
 )
 
@@ -64,8 +65,8 @@ type provider struct {
 
 // begun is a sign-in that is under way.
 type begun struct {
-	nonce, verifier string
-	until           time.Time
+	nonce, verifier, from string
+	until                 time.Time
 }
 
 // UseProvider has people sign in with a provider.
@@ -115,7 +116,7 @@ func (p *provider) config(known *oidc.Provider) *oauth2.Config {
 
 // BeginSignIn gives the address of the provider to which somebody goes to sign in, and the
 // state that is to come back from there.
-func (a *Access) BeginSignIn(ctx context.Context) (address, state string, err error) {
+func (a *Access) BeginSignIn(ctx context.Context, from string) (address, state string, err error) {
 	p := a.provider
 	if p == nil {
 		return "", "", errNoProvider
@@ -125,12 +126,18 @@ func (a *Access) BeginSignIn(ctx context.Context) (address, state string, err er
 		return "", "", err
 	}
 	now := a.now()
-	b := begun{nonce: rand.Text(), verifier: oauth2.GenerateVerifier(), until: now.Add(signInLife)}
+	b := begun{nonce: rand.Text(), verifier: oauth2.GenerateVerifier(), from: from, until: now.Add(signInLife)}
 	state = rand.Text()
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	maps.DeleteFunc(p.begun, func(_ string, b begun) bool { return !now.Before(b.until) })
-	if len(p.begun) >= maxSignIns {
+	mine := 0
+	for _, other := range p.begun {
+		if other.from == from {
+			mine++
+		}
+	}
+	if len(p.begun) >= maxSignIns || mine >= maxFrom {
 		return "", "", api.Errorf(api.TooMany, "too many are signing in at once: try again in a while")
 	}
 	p.begun[state] = b

@@ -117,7 +117,7 @@ func (a *server) signInBy(keep func(c fiber.Ctx, secret string)) {
 		if err := a.listens(from(c)); err != nil {
 			return notIn(c, err)
 		}
-		address, state, err := a.service.BeginSignIn(c.Context())
+		address, state, err := a.service.BeginSignIn(c.Context(), from(c))
 		if err != nil {
 			return notIn(c, err)
 		}

@@ -167,6 +167,12 @@ func TestNewcomers(t *testing.T) {
 	require.Equal(t, 200, status)
 	again, _ := x.me(c)
 	assert.Equal(t, who.Owner, again.Owner, "they are known by now")
+	for range 100 { // nobody knows who begins to sign in: an address may do so a hundred times at once
+		status, _ = visit(t, c, x.base+"/sign-in/with")
+		require.Equal(t, http.StatusSeeOther, status)
+	}
+	status, _ = visit(t, c, x.base+"/sign-in/with")
+	assert.Equal(t, http.StatusTooManyRequests, status)
 }
 
 // A provider whose ID tokens are not what they are to be signs nobody in.

@@ -203,6 +203,17 @@ func TestWhatNoOtherTestAsks(t *testing.T) {
 	assert.Equal(t, []string{"HARBOUR-1", "open"}, []string{d.Key, d.Status})
 	x.get(at, new(api.CausePage))
 
+	// What is filed is for the team: a share link of the run shows none of it, in no form.
+	var shared api.NewShare
+	x.post("/shares", api.ShareRequest{Kind: "run", Run: 2, Until: time.Now().Add(time.Hour)}, &shared)
+	_, link, _ := strings.Cut(shared.Address, "/shared#")
+	for _, path := range []string{"/runs/2/words", "/runs/2/causes", at, "/runs/2/as/html", "/runs/2/as/markdown"} {
+		mine, theirs := x.do("GET", "/api/v1"+path, x.token, nil), x.do("GET", "/api/v1"+path, link, nil)
+		assert.Contains(t, string(mine.body), "HARBOUR-1", path)
+		assert.Equal(t, 200, theirs.status, path)
+		assert.NotContains(t, string(theirs.body), "HARBOUR-1", path)
+	}
+
 	var s api.NewSubscription
 	x.post("/subscriptions", api.SubscriptionRequest{Project: "saltmarsh", Kind: "hook", Target: receiver.URL, Of: []string{"ended"}}, &s)
 	var sent api.Delivery

@@ -71,8 +71,8 @@ type (
 func (a *server) exportRoutes() {
 	look := within(api.Viewer)
 	add(a, "GET", "/runs/{number}/words", look, "What became of a run in a few words, for pasting",
-		func(ctx context.Context, _ api.Who, in *numberIn) (api.Words, error) {
-			run, causes, err := a.told(ctx, in.Number)
+		func(ctx context.Context, who api.Who, in *numberIn) (api.Words, error) {
+			run, causes, err := a.told(ctx, who, in.Number)
 			return report.Words(run, causes, ""), err
 		})
 	raw(a, "GET", "/runs/{number}/as/{form}", look.of(passing), "A run in a form for others", nil, a.runAs)
@@ -113,13 +113,25 @@ func (a *server) exportRoutes() {
 }
 
 // told is a run with what its failures come from.
-func (a *server) told(ctx context.Context, number int) (api.Run, api.Causes, error) {
+func (a *server) told(ctx context.Context, who api.Who, number int) (api.Run, api.Causes, error) {
 	run, err := a.service.Run(ctx, number)
 	if err != nil {
 		return run, api.Causes{}, err
 	}
-	causes, err := a.service.Causes(ctx, number)
+	causes, err := a.causesFor(ctx, who, number)
 	return run, causes, err
+}
+
+// causesFor are the causes of a run as somebody sees them: what is filed of them is for the
+// team, and a share link shows none of it.
+func (a *server) causesFor(ctx context.Context, who api.Who, number int) (api.Causes, error) {
+	causes, err := a.service.Causes(ctx, number)
+	for i := range causes.Causes {
+		if who.Share != nil {
+			causes.Causes[i].Defect = nil
+		}
+	}
+	return causes, err
 }
 
 func formCalled(all []form, name string) (form, error) {
@@ -199,7 +211,7 @@ func tabled(w io.Writer, f form, tables ...report.Table) error {
 
 func (a *server) causesAs(c fiber.Ctx, who api.Who, in *causesAsIn) error {
 	return a.export(c, who, func() (writing, error) {
-		causes, err := a.service.Causes(c.Context(), in.Number)
+		causes, err := a.causesFor(c.Context(), who, in.Number)
 		if err != nil {
 			return writing{}, err
 		}
@@ -223,7 +235,7 @@ func (a *server) runAs(c fiber.Ctx, who api.Who, in *runAsIn) error {
 			return writing{}, api.Errorf(api.Forbidden, "this link shows %s; PDF is printed for those who have an account: take html",
 				who.Share.About)
 		}
-		run, causes, err := a.told(c.Context(), in.Number)
+		run, causes, err := a.told(c.Context(), who, in.Number)
 		if err != nil {
 			return writing{}, err
 		}

@@ -32,13 +32,7 @@ func (a *server) triageRoutes() {
 	s := a.service
 	add(a, "GET", "/runs/{number}/causes", within(api.Viewer), "What the failures of a run come from, the weightiest cause first",
 		func(ctx context.Context, who api.Who, in *numberIn) (api.Causes, error) {
-			got, err := s.Causes(ctx, in.Number)
-			for i := range got.Causes {
-				if who.Share != nil { // what is filed of it is for the team
-					got.Causes[i].Defect = nil
-				}
-			}
-			return got, err
+			return a.causesFor(ctx, who, in.Number)
 		})
 	add(a, "GET", "/runs/{number}/mending", within(api.Viewer), "Which locators of a run find nothing, and what finds their elements now",
 		func(ctx context.Context, _ api.Who, in *numberIn) (api.AgedLocators, error) {

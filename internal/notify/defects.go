@@ -186,14 +186,7 @@ func (o *Office) FileDefect(ctx context.Context, who api.Who, run int, cause str
 		}
 		return api.Defect{}, err
 	}
-	o.Kick()
-	t := time.NewTimer(fileWait)
-	defer t.Stop()
-	select {
-	case <-settled:
-	case <-t.C:
-	case <-ctx.Done():
-	}
+	o.await(ctx, settled)
 	return o.Defect(ctx, row.ID)
 }
 
@@ -276,6 +269,18 @@ func (o *Office) settles(id string) <-chan struct{} {
 		o.waits[id] = make(chan struct{})
 	}
 	return o.waits[id]
+}
+
+// await has the outbox looked at, and waits a moment for what is to be tried.
+func (o *Office) await(ctx context.Context, settled <-chan struct{}) {
+	o.Kick()
+	t := time.NewTimer(fileWait)
+	defer t.Stop()
+	select {
+	case <-settled:
+	case <-t.C:
+	case <-ctx.Done():
+	}
 }
 
 func (o *Office) settled(id string) {
@@ -479,14 +484,7 @@ func (o *Office) AskDefect(ctx context.Context, id string) (api.Defect, error) {
 	default:
 		settled := o.settles(row.ID)
 		err = o.Store.Write(store.Redeliver(row.ID, o.Clock().UnixMilli()))
-		o.Kick()
-		t := time.NewTimer(fileWait)
-		defer t.Stop()
-		select {
-		case <-settled:
-		case <-t.C:
-		case <-ctx.Done():
-		}
+		o.await(ctx, settled)
 	}
 	if err != nil {
 		return api.Defect{}, err
